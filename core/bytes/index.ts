@@ -1,0 +1,3 @@
+export { ByteReader } from './reader.ts';
+export { ByteWriter } from './writer.ts';
+export { concat, fromHex, sameBytes, toHex } from './hex.ts';

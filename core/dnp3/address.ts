@@ -1,0 +1,16 @@
+import { z } from 'zod';
+
+/** Link addresses from 65520 on are reserved (IEEE 1815, clause 9.2.5.1). */
+export const HIGHEST_ADDRESS = 65519;
+
+export const linkAddress = z
+  .number()
+  .int('A DNP3 address is a whole number')
+  .min(0, 'A DNP3 address is at least 0')
+  .max(HIGHEST_ADDRESS, `A DNP3 address is at most ${HIGHEST_ADDRESS}; 65520 to 65535 are reserved`);
+
+export const pointIndex = z
+  .number()
+  .int('A DNP3 point index is a whole number')
+  .min(0, 'A DNP3 point index is at least 0')
+  .max(65535, 'A DNP3 point index is at most 65535');

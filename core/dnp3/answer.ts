@@ -1,0 +1,248 @@
+import { ByteWriter } from '../bytes/index.ts';
+import type { PointKind } from '../point/index.ts';
+import { Iin } from './application.ts';
+import type { BufferedEvent, EventBuffer } from './eventbuffer.ts';
+import { type ObjectHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
+import { encodeMeasurement, Flag, objectType, type MeasurementType } from './objects.ts';
+import { GROUPS, type PointState, type PointTable } from './pointtable.ts';
+
+/** What a read still wants, in the order in which it will be answered: events before present values. */
+export type Want =
+  | { what: 'events'; wanted: (event: BufferedEvent) => boolean; variation: number; limit: number }
+  | { what: 'static'; points: readonly PointState[]; variation: number }
+  | { what: 'octets'; octets: Uint8Array };
+
+const CLASS_ZERO_ORDER: readonly PointKind[] = ['binary', 'doubleBit', 'output', 'counter', 'analog'];
+
+/** Turns the object headers of a read into wants; `iin` gets what is wrong with it. */
+export function wantsOf(
+  headers: readonly ObjectHeader[],
+  points: PointTable,
+  indications: () => number,
+  now: number,
+): { wants: Want[]; iin: number } {
+  const events: Want[] = [];
+  const statics: Want[] = [];
+  let iin = 0;
+  for (const header of headers) {
+    const { group, variation, range } = header;
+    const limit = range.type === 'count' ? range.count : Infinity;
+    const type = header.type;
+    if (type?.what === 'class') {
+      if (variation === 1)
+        for (const kind of CLASS_ZERO_ORDER)
+          statics.push({ what: 'static', points: points.ofKind(kind), variation: 0 });
+      else events.push({ what: 'events', wanted: (event) => event.class === variation - 1, variation: 0, limit });
+    } else if (type?.what === 'indications') {
+      statics.push({ what: 'octets', octets: indicationObjects(indications()) });
+    } else if (type?.what === 'time' && variation === 1) {
+      const out = new ByteWriter()
+        .uint8(50)
+        .uint8(1)
+        .uint8(0x07)
+        .uint8(1)
+        .uint48(Math.max(0, Math.round(now)));
+      statics.push({ what: 'octets', octets: out.finish() });
+    } else {
+      const holder = kindOfGroup(group);
+      if (holder === null) {
+        iin |= Iin.objectUnknown;
+        continue;
+      }
+      if (holder.use === 'event')
+        events.push({ what: 'events', wanted: (event) => event.kind === holder.kind, variation, limit });
+      else {
+        const chosen = chosenPoints(points.ofKind(holder.kind), range);
+        if (!chosen.complete) iin |= Iin.parameterError;
+        statics.push({ what: 'static', points: chosen.points, variation });
+      }
+    }
+  }
+  return { wants: [...events, ...statics], iin };
+}
+
+function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' } | null {
+  for (const [kind, groups] of Object.entries(GROUPS) as [PointKind, (typeof GROUPS)[PointKind]][]) {
+    if (groups.static === group) return { kind, use: 'static' };
+    if (groups.event === group) return { kind, use: 'event' };
+  }
+  return null;
+}
+
+function chosenPoints(
+  all: readonly PointState[],
+  range: ObjectHeader['range'],
+): { points: readonly PointState[]; complete: boolean } {
+  switch (range.type) {
+    case 'all':
+      return { points: all, complete: true };
+    case 'count':
+      return { points: all.slice(0, range.count), complete: range.count <= all.length };
+    case 'range': {
+      const points = all.filter(({ index }) => index >= range.start && index <= range.stop);
+      return { points, complete: points.length === range.stop - range.start + 1 };
+    }
+    case 'indexes': {
+      const byIndex = new Map(all.map((point) => [point.index, point]));
+      const points = range.indexes.flatMap((index) => byIndex.get(index) ?? []);
+      return { points, complete: points.length === range.indexes.length };
+    }
+    default:
+      return range satisfies never;
+  }
+}
+
+function indicationObjects(iin: number): Uint8Array {
+  const out = new ByteWriter();
+  writeRangeHeader(out, 80, 1, 0, 15);
+  return out.uint16(iin).finish();
+}
+
+/** Longest header of a run of objects: group, variation, qualifier, start and stop of two octets each. */
+const HEADER_ROOM = 7;
+/** A common time object and two headers, which each event with a relative time may need. */
+const RELATIVE_ROOM = 2 * HEADER_ROOM + 6;
+
+/**
+ * Fills one fragment's objects from the wants, and takes off them what it wrote. Events come in groups of one object
+ * type each, in order within the type.
+ */
+export function fillFragment(
+  wants: Want[],
+  buffer: EventBuffer,
+  room: number,
+): { objects: Uint8Array; events: number[] } {
+  const out = new ByteWriter(room);
+  const taken = new Set<number>();
+  let used = 0;
+  while (wants[0]?.what === 'events') {
+    const batches = new Map<MeasurementType, BufferedEvent[]>();
+    let full = false;
+    while (!full && wants[0]?.what === 'events') {
+      const want = wants[0];
+      for (const event of buffer.waiting((e) => !taken.has(e.number) && want.wanted(e), want.limit)) {
+        const type = eventType(event, want.variation);
+        const batch = batches.get(type);
+        const cost = type.octets + 2 + (type.time === 'relative' ? RELATIVE_ROOM : batch ? 0 : HEADER_ROOM);
+        if (used + cost > room) {
+          full = true;
+          break;
+        }
+        used += cost;
+        want.limit--;
+        taken.add(event.number);
+        if (batch) batch.push(event);
+        else batches.set(type, [event]);
+      }
+      if (!full) wants.shift();
+    }
+    for (const [type, batch] of batches) writeEvents(out, type, batch);
+    if (full) {
+      // What did not fit comes with the next fragment.
+      return { objects: out.finish(), events: [...taken] };
+    }
+  }
+  while (wants.length > 0) {
+    const want = wants[0];
+    if (want.what === 'octets') {
+      if (out.length + want.octets.length > room) break;
+      out.bytes(want.octets);
+    } else if (want.what === 'static') {
+      const rest = writeStatic(out, want, room);
+      if (rest.length > 0) {
+        wants[0] = { ...want, points: rest };
+        break;
+      }
+    }
+    wants.shift();
+  }
+  return { objects: out.finish(), events: [...taken] };
+}
+
+function eventType(event: BufferedEvent, variation: number): MeasurementType {
+  const group = GROUPS[event.kind].event ?? 0;
+  const chosen = objectType(group, variation || event.variation);
+  if (chosen?.what !== 'measurement') throw new Error(`no event object g${group}v${variation || event.variation}`);
+  return chosen;
+}
+
+function writeEvents(out: ByteWriter, type: MeasurementType, events: readonly BufferedEvent[]): void {
+  for (const run of type.time === 'relative' ? relativeRuns(events) : [events]) {
+    const commonTime = run[0].time;
+    if (type.time === 'relative')
+      out
+        .uint8(51)
+        .uint8(1)
+        .uint8(0x07)
+        .uint8(1)
+        .uint48(Math.max(0, Math.round(commonTime)));
+    const highest = run.reduce((max, event) => Math.max(max, event.index), 0);
+    const writeIndex = writeIndexedHeader(out, type.group, type.variation, run.length, highest);
+    for (const event of run) {
+      writeIndex(event.index);
+      encodeMeasurement(type, event, out, commonTime);
+    }
+  }
+}
+
+/** Runs whose times lie within 65535 ms after their first one. */
+function relativeRuns(events: readonly BufferedEvent[]): BufferedEvent[][] {
+  const runs: BufferedEvent[][] = [];
+  for (const event of events) {
+    const run = runs.at(-1);
+    const since = run ? event.time - run[0].time : -1;
+    if (run && since >= 0 && since <= 0xffff) run.push(event);
+    else runs.push([event]);
+  }
+  return runs;
+}
+
+/** Writes runs of neighbouring indexes with one variation; returns the points that did not fit. */
+function writeStatic(out: ByteWriter, want: Want & { what: 'static' }, room: number): readonly PointState[] {
+  const { points } = want;
+  let at = 0;
+  while (at < points.length) {
+    const type = staticType(points[at], want.variation);
+    let end = at + 1;
+    while (
+      end < points.length &&
+      points[end].index === points[end - 1].index + 1 &&
+      staticType(points[end], want.variation) === type
+    )
+      end++;
+    const space = room - out.length - HEADER_ROOM;
+    const fits = type.octets === 0 ? Math.max(0, space) * 8 : Math.floor(space / type.octets);
+    if (fits <= 0) return points.slice(at);
+    const run = points.slice(at, Math.min(end, at + fits));
+    writeRangeHeader(out, type.group, type.variation, run[0].index, run[run.length - 1].index);
+    if (type.octets === 0) writePacked(out, run);
+    else for (const point of run) encodeMeasurement(type, point, out);
+    at += run.length;
+    if (run.length === fits && at < points.length) return points.slice(at);
+  }
+  return [];
+}
+
+function writePacked(out: ByteWriter, run: readonly PointState[]): void {
+  for (let at = 0; at < run.length; at += 8)
+    out.uint8(run.slice(at, at + 8).reduce((octet, point, bit) => octet | (point.value ? 1 << bit : 0), 0));
+}
+
+/** Packed and other flagless objects cannot say that a value is not good: such a point goes with its flags. */
+function staticType(point: PointState, variation: number): MeasurementType {
+  const group = GROUPS[point.kind].static;
+  const asked = objectType(group, variation || point.staticVariation);
+  if (asked?.what !== 'measurement') throw new Error(`no object g${group}v${variation || point.staticVariation}`);
+  if (asked.flags || point.flags === Flag.online) return asked;
+  const flagged = objectType(group, WITH_FLAGS[`${group} ${asked.variation}`] ?? asked.variation);
+  return flagged?.what === 'measurement' ? flagged : asked;
+}
+
+const WITH_FLAGS: Partial<Record<string, number>> = {
+  '1 1': 2,
+  '10 1': 2,
+  '20 5': 1,
+  '20 6': 2,
+  '30 3': 1,
+  '30 4': 2,
+};

@@ -1,0 +1,47 @@
+/** What a DNP3 session counts, each in words. All of them count since `CounterSet.since`. */
+export const COUNTER_WORDS = {
+  requests: 'requests',
+  responses: 'responses',
+  timeouts: 'time-outs',
+  retries: 'retries',
+  confirmsSent: 'confirms sent',
+  confirmsReceived: 'confirms received',
+  events: 'events',
+  framesSent: 'frames sent',
+  framesReceived: 'frames received',
+  octetsSent: 'octets sent',
+  octetsReceived: 'octets received',
+  noiseOctets: 'octets of garbage',
+  headerChecksums: 'wrong header checksums',
+  bodyChecksums: 'wrong data checksums',
+  otherDestination: 'frames for another address',
+  otherSource: 'frames from another address',
+  wrongDirection: 'frames in the wrong direction',
+  transportErrors: 'transport sequence errors',
+  overlongFragments: 'over-long fragments',
+  malformedFragments: 'malformed fragments',
+  unexpectedFragments: 'fragments not asked for',
+  unsupported: 'requests not supported',
+  eventsDropped: 'events dropped, buffer full',
+  repeatedRequests: 'repeated requests',
+} as const;
+
+export type CounterName = keyof typeof COUNTER_WORDS;
+
+export class CounterSet {
+  readonly values = Object.fromEntries(Object.keys(COUNTER_WORDS).map((name) => [name, 0])) as Record<
+    CounterName,
+    number
+  >;
+
+  constructor(public since: number) {}
+
+  add(name: CounterName, count = 1): void {
+    this.values[name] += count;
+  }
+
+  reset(now: number): void {
+    for (const name of Object.keys(this.values) as CounterName[]) this.values[name] = 0;
+    this.since = now;
+  }
+}

@@ -1,0 +1,209 @@
+import { ByteReader, type ByteWriter } from '../bytes/index.ts';
+import { objectType, MEASUREMENT_GROUPS, type ObjectType } from './objects.ts';
+
+/** Qualifier octets (IEEE 1815, tables 4-5 and 4-6), named by prefix and range. */
+export const Qualifier = {
+  startStop8: 0x00,
+  startStop16: 0x01,
+  all: 0x06,
+  count8: 0x07,
+  count16: 0x08,
+  count8Index8: 0x17,
+  count16Index16: 0x28,
+} as const;
+
+export type HeaderRange =
+  | { type: 'all' }
+  | { type: 'range'; start: number; stop: number }
+  | { type: 'count'; count: number }
+  | { type: 'indexes'; indexes: number[] };
+
+export interface HeaderItem {
+  /** Point index; for objects counted without index, their number in the list. */
+  index: number;
+  /** Where the object stands in the fragment; for packed bits the octet and the bit in it. */
+  at: number;
+  bit: number;
+}
+
+export interface ObjectHeader {
+  group: number;
+  variation: number;
+  qualifier: number;
+  range: HeaderRange;
+  /** Undefined for variation 0 of a known group. */
+  type: ObjectType | undefined;
+  /** The objects, when the fragment carries them. */
+  items: HeaderItem[];
+}
+
+export type HeaderProblem = {
+  kind: 'truncated' | 'objectUnknown' | 'qualifierUnknown' | 'badRange';
+  group: number;
+  variation: number;
+  qualifier: number;
+  words: string;
+};
+
+/**
+ * Object headers and, with `withObjects`, the objects behind them (IEEE 1815, clause 4.2.2.8).
+ *
+ *   group      1
+ *   variation  1
+ *   qualifier  1   prefix code (3 bits), range specifier (4 bits)
+ *   range      0…4 by qualifier
+ *   objects    …   each with its prefix
+ *
+ * What stands before a problem is returned with it. Every count is checked against the octets that are there.
+ */
+export function parseHeaders(
+  octets: Uint8Array,
+  start: number,
+  withObjects: boolean,
+): { headers: ObjectHeader[]; problem: HeaderProblem | null } {
+  const headers: ObjectHeader[] = [];
+  const reader = new ByteReader(octets, start);
+  while (reader.remaining > 0) {
+    if (reader.remaining < 3)
+      return {
+        headers,
+        problem: {
+          kind: 'truncated',
+          group: 0,
+          variation: 0,
+          qualifier: 0,
+          words: `object header of ${reader.remaining} octets, at least 3`,
+        },
+      };
+    const group = reader.uint8();
+    const variation = reader.uint8();
+    const qualifier = reader.uint8();
+    const fail = (kind: HeaderProblem['kind'], words: string): { headers: ObjectHeader[]; problem: HeaderProblem } => ({
+      headers,
+      problem: {
+        kind,
+        group,
+        variation,
+        qualifier,
+        words: `g${group}v${variation} qualifier ${hex(qualifier)}: ${words}`,
+      },
+    });
+    const type = objectType(group, variation);
+    const anyVariation = variation === 0 && MEASUREMENT_GROUPS.has(group);
+    if (type === undefined && !(anyVariation && !withObjects)) return fail('objectUnknown', 'not known here');
+
+    const packed = type?.octets === 0;
+    const size = type?.octets ?? 0;
+    const items: HeaderItem[] = [];
+    let range: HeaderRange;
+    const rangeOctets = RANGE_OCTETS[qualifier];
+    if (rangeOctets === undefined) return fail('qualifierUnknown', 'not known here');
+    if (reader.remaining < rangeOctets)
+      return fail('truncated', `range needs ${rangeOctets} octets, ${reader.remaining} left`);
+
+    switch (qualifier) {
+      case Qualifier.all:
+        if (withObjects && type?.octets !== null) return fail('badRange', 'no range, but objects need one');
+        range = { type: 'all' };
+        break;
+      case Qualifier.startStop8:
+      case Qualifier.startStop16: {
+        const first = qualifier === Qualifier.startStop8 ? reader.uint8() : reader.uint16();
+        const stop = qualifier === Qualifier.startStop8 ? reader.uint8() : reader.uint16();
+        if (stop < first) return fail('badRange', `stop ${stop} before start ${first}`);
+        range = { type: 'range', start: first, stop };
+        if (!withObjects) break;
+        const count = stop - first + 1;
+        const need = packed ? Math.ceil(count / 8) : count * size;
+        if (need > reader.remaining)
+          return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
+        for (let i = 0; i < count; i++)
+          items.push({
+            index: first + i,
+            at: reader.offset + (packed ? i >>> 3 : i * size),
+            bit: packed ? i & 7 : 0,
+          });
+        reader.take(need);
+        break;
+      }
+      case Qualifier.count8:
+      case Qualifier.count16: {
+        const count = qualifier === Qualifier.count8 ? reader.uint8() : reader.uint16();
+        range = { type: 'count', count };
+        if (!withObjects) break;
+        if (packed) return fail('badRange', 'packed bits need a start and a stop');
+        const need = count * size;
+        if (need > reader.remaining)
+          return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
+        for (let i = 0; i < count; i++) items.push({ index: i, at: reader.offset + i * size, bit: 0 });
+        reader.take(need);
+        break;
+      }
+      default: {
+        const wide = qualifier === Qualifier.count16Index16;
+        const count = wide ? reader.uint16() : reader.uint8();
+        const prefix = wide ? 2 : 1;
+        if (packed && withObjects) return fail('badRange', 'packed bits need a start and a stop');
+        const need = count * (prefix + (withObjects ? size : 0));
+        if (need > reader.remaining)
+          return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
+        const indexes: number[] = [];
+        for (let i = 0; i < count; i++) {
+          const index = wide ? reader.uint16() : reader.uint8();
+          indexes.push(index);
+          if (!withObjects) continue;
+          items.push({ index, at: reader.offset, bit: 0 });
+          reader.take(size);
+        }
+        range = { type: 'indexes', indexes };
+      }
+    }
+    headers.push({ group, variation, qualifier, range, type, items });
+  }
+  return { headers, problem: null };
+}
+
+const RANGE_OCTETS: Partial<Record<number, number>> = {
+  [Qualifier.startStop8]: 2,
+  [Qualifier.startStop16]: 4,
+  [Qualifier.all]: 0,
+  [Qualifier.count8]: 1,
+  [Qualifier.count16]: 2,
+  [Qualifier.count8Index8]: 1,
+  [Qualifier.count16Index16]: 2,
+};
+
+const hex = (octet: number): string => octet.toString(16).padStart(2, '0');
+
+/** A header without a range: `g60v2` with qualifier 06 asks for all of class 1. */
+export function writeAllHeader(out: ByteWriter, group: number, variation: number): void {
+  out.uint8(group).uint8(variation).uint8(Qualifier.all);
+}
+
+/** A header for start…stop, in the narrowest qualifier that holds them. */
+export function writeRangeHeader(out: ByteWriter, group: number, variation: number, start: number, stop: number): void {
+  out.uint8(group).uint8(variation);
+  if (stop <= 0xff) out.uint8(Qualifier.startStop8).uint8(start).uint8(stop);
+  else out.uint8(Qualifier.startStop16).uint16(start).uint16(stop);
+}
+
+/** A header for a count of objects, each with its index before it. Returns how to write those indexes. */
+export function writeIndexedHeader(
+  out: ByteWriter,
+  group: number,
+  variation: number,
+  count: number,
+  highestIndex: number,
+): (index: number) => void {
+  out.uint8(group).uint8(variation);
+  if (count <= 0xff && highestIndex <= 0xff) {
+    out.uint8(Qualifier.count8Index8).uint8(count);
+    return (index) => void out.uint8(index);
+  }
+  out.uint8(Qualifier.count16Index16).uint16(count);
+  return (index) => void out.uint16(index);
+}
+
+export function writeCountHeader(out: ByteWriter, group: number, variation: number, count: number): void {
+  out.uint8(group).uint8(variation).uint8(Qualifier.count8).uint8(count);
+}

@@ -1,0 +1,36 @@
+export { crc16Dnp } from './crc.ts';
+export { linkAddress, pointIndex, HIGHEST_ADDRESS } from './address.ts';
+export { masterSettings, outstationSettings, type MasterSettings, type OutstationSettings } from './settings.ts';
+export { COUNTER_WORDS, type CounterName, CounterSet } from './counters.ts';
+export {
+  CONTROL_OPERATIONS,
+  ControlStatus,
+  controlOperation,
+  controlStatusWords,
+  type ControlBlock,
+  type ControlOperation,
+} from './control.ts';
+export {
+  Master,
+  type ControlMode,
+  type ControlRequest,
+  type ControlStep,
+  type MasterCommand,
+  type MasterEffect,
+} from './master.ts';
+export {
+  Outstation,
+  type ControlItem,
+  type OutstationCommand,
+  type OutstationEffect,
+  type PointUpdate,
+} from './outstation.ts';
+export type { ReceivedFragment } from './endpoint.ts';
+export type { BufferedEvent } from './eventbuffer.ts';
+export type { MeasuredReading } from './measured.ts';
+export { DEFAULT_VARIATIONS, type OutstationPoint, type PointState } from './pointtable.ts';
+export { positionsInFrames } from './transport.ts';
+export { flagsFromQuality, qualityFromFlags, flagWords } from './quality.ts';
+export { describeFragment } from './describe.ts';
+export { Flag, objectType } from './objects.ts';
+export { iinWords } from './application.ts';

@@ -1,0 +1,213 @@
+import { ByteReader, ByteWriter } from '../bytes/index.ts';
+import type { PointKind } from '../point/index.ts';
+
+/** How the value of an object is laid out (IEEE 1815, annex A). Flags come first, the time last. */
+type ValueLayout = 'packedBit' | 'flagsBit7' | 'int16' | 'int32' | 'uint16' | 'uint32' | 'float32' | 'float64';
+type TimeLayout = 'none' | 'absolute' | 'relative';
+
+/** An object that carries a measured value. */
+export interface MeasurementType {
+  what: 'measurement';
+  group: number;
+  variation: number;
+  kind: PointKind;
+  use: 'static' | 'event';
+  flags: boolean;
+  value: ValueLayout;
+  time: TimeLayout;
+  /** Octets of one object; 0 for packed bits. */
+  octets: number;
+}
+
+/** Everything else that this project understands. */
+export interface OtherType {
+  what: 'class' | 'control' | 'time' | 'commonTime' | 'delay' | 'indications';
+  group: number;
+  variation: number;
+  /** Octets of one object; 0 for packed bits, null for a class, which has none. */
+  octets: number | null;
+}
+
+export type ObjectType = MeasurementType | OtherType;
+
+const VALUE_OCTETS: Record<ValueLayout, number> = {
+  packedBit: 0,
+  flagsBit7: 0,
+  int16: 2,
+  uint16: 2,
+  int32: 4,
+  uint32: 4,
+  float32: 4,
+  float64: 8,
+};
+const TIME_OCTETS: Record<TimeLayout, number> = { none: 0, absolute: 6, relative: 2 };
+
+function measurement(
+  group: number,
+  variation: number,
+  kind: PointKind,
+  use: 'static' | 'event',
+  flags: boolean,
+  value: ValueLayout,
+  time: TimeLayout = 'none',
+): MeasurementType {
+  const octets = (flags ? 1 : 0) + VALUE_OCTETS[value] + TIME_OCTETS[time];
+  return { what: 'measurement', group, variation, kind, use, flags, value, time, octets };
+}
+
+const other = (what: OtherType['what'], group: number, variation: number, octets: number | null): OtherType => ({
+  what,
+  group,
+  variation,
+  octets,
+});
+
+/** The object library (IEEE 1815, annex A), as far as it is implemented. */
+export const OBJECT_TYPES: readonly ObjectType[] = [
+  measurement(1, 1, 'binary', 'static', false, 'packedBit'),
+  measurement(1, 2, 'binary', 'static', true, 'flagsBit7'),
+  measurement(2, 1, 'binary', 'event', true, 'flagsBit7'),
+  measurement(2, 2, 'binary', 'event', true, 'flagsBit7', 'absolute'),
+  measurement(2, 3, 'binary', 'event', true, 'flagsBit7', 'relative'),
+  measurement(10, 1, 'output', 'static', false, 'packedBit'),
+  measurement(10, 2, 'output', 'static', true, 'flagsBit7'),
+  other('control', 12, 1, 11),
+  measurement(20, 1, 'counter', 'static', true, 'uint32'),
+  measurement(20, 2, 'counter', 'static', true, 'uint16'),
+  measurement(20, 5, 'counter', 'static', false, 'uint32'),
+  measurement(20, 6, 'counter', 'static', false, 'uint16'),
+  measurement(22, 1, 'counter', 'event', true, 'uint32'),
+  measurement(22, 5, 'counter', 'event', true, 'uint32', 'absolute'),
+  measurement(30, 1, 'analog', 'static', true, 'int32'),
+  measurement(30, 2, 'analog', 'static', true, 'int16'),
+  measurement(30, 3, 'analog', 'static', false, 'int32'),
+  measurement(30, 4, 'analog', 'static', false, 'int16'),
+  measurement(30, 5, 'analog', 'static', true, 'float32'),
+  measurement(30, 6, 'analog', 'static', true, 'float64'),
+  measurement(32, 1, 'analog', 'event', true, 'int32'),
+  measurement(32, 2, 'analog', 'event', true, 'int16'),
+  measurement(32, 3, 'analog', 'event', true, 'int32', 'absolute'),
+  measurement(32, 4, 'analog', 'event', true, 'int16', 'absolute'),
+  measurement(32, 5, 'analog', 'event', true, 'float32'),
+  measurement(32, 6, 'analog', 'event', true, 'float64'),
+  measurement(32, 7, 'analog', 'event', true, 'float32', 'absolute'),
+  measurement(32, 8, 'analog', 'event', true, 'float64', 'absolute'),
+  other('time', 50, 1, 6),
+  other('commonTime', 51, 1, 6),
+  other('commonTime', 51, 2, 6),
+  other('delay', 52, 1, 2),
+  other('delay', 52, 2, 2),
+  other('class', 60, 1, null),
+  other('class', 60, 2, null),
+  other('class', 60, 3, null),
+  other('class', 60, 4, null),
+  other('indications', 80, 1, 0),
+];
+
+const BY_KEY = new Map(OBJECT_TYPES.map((type) => [type.group * 256 + type.variation, type]));
+export const objectType = (group: number, variation: number): ObjectType | undefined =>
+  BY_KEY.get(group * 256 + variation);
+
+/** The groups a read with variation 0 ("whatever you have") may name, with what they hold. */
+export const MEASUREMENT_GROUPS: ReadonlyMap<number, { kind: PointKind; use: 'static' | 'event' }> = new Map(
+  OBJECT_TYPES.filter((type) => type.what === 'measurement').map((type) => [
+    type.group,
+    { kind: type.kind, use: type.use },
+  ]),
+);
+
+/** Point flags (IEEE 1815, clause 11.6). Bits 5 to 7 mean different things for each kind. */
+export const Flag = {
+  online: 0x01,
+  restart: 0x02,
+  commLost: 0x04,
+  remoteForced: 0x08,
+  localForced: 0x10,
+  /** Binary input and output: chatter filter. Analog: over range. Counter: rollover. */
+  chatterOrOverRange: 0x20,
+  /** Analog: reference error. Counter: discontinuity. */
+  referenceOrDiscontinuity: 0x40,
+  state: 0x80,
+} as const;
+
+export interface MeasuredValue {
+  value: number;
+  /** Flags octet without the state bit of binaries. */
+  flags: number;
+  /** Milliseconds since 1970 UTC; null when the object has none. */
+  time: number | null;
+}
+
+/**
+ * Reads one object. `bit` selects the bit of packed objects; `commonTime` is what relative times count from.
+ * An object without flags counts as online.
+ */
+export function decodeMeasurement(
+  type: MeasurementType,
+  octets: Uint8Array,
+  at: number,
+  bit: number,
+  commonTime: number | null,
+): MeasuredValue {
+  if (type.value === 'packedBit') return { value: (octets[at] >>> bit) & 1, flags: Flag.online, time: null };
+  const reader = new ByteReader(octets, at);
+  const flags = type.flags ? reader.uint8() : Flag.online;
+  const binary = type.value === 'flagsBit7';
+  const value = type.value === 'flagsBit7' ? flags >>> 7 : reader[type.value]();
+  let time: number | null = null;
+  if (type.time === 'absolute') time = reader.uint48();
+  if (type.time === 'relative') {
+    const offset = reader.uint16();
+    time = commonTime === null ? null : commonTime + offset;
+  }
+  return { value, flags: binary ? flags & ~Flag.state : flags, time };
+}
+
+const INTEGER_LIMITS: Partial<Record<ValueLayout, readonly [number, number]>> = {
+  int16: [-0x8000, 0x7fff],
+  int32: [-0x8000_0000, 0x7fff_ffff],
+  uint16: [0, 0xffff],
+  uint32: [0, 0xffff_ffff],
+};
+
+/**
+ * Writes one object (packed bits are written by the caller, eight at a time). An analog that an integer cannot hold
+ * is cut to the nearest limit and flagged over range; a counter wraps round (IEEE 1815, clauses 11.9.9, 11.9.3).
+ */
+export function encodeMeasurement(
+  type: MeasurementType,
+  measured: MeasuredValue,
+  out: ByteWriter,
+  commonTime = 0,
+): void {
+  let { value, flags } = measured;
+  const limits = INTEGER_LIMITS[type.value];
+  if (limits !== undefined) {
+    const [low, high] = limits;
+    value = Number.isFinite(value) ? Math.round(value) : 0;
+    if (type.kind === 'counter') value = ((value % (high + 1)) + high + 1) % (high + 1);
+    else if (value < low || value > high) {
+      value = value < low ? low : high;
+      flags |= Flag.chatterOrOverRange;
+    }
+  }
+  if (type.value === 'float32' && Number.isFinite(value) && Math.abs(value) > 3.4028234663852886e38) {
+    value = Math.sign(value) * 3.4028234663852886e38;
+    flags |= Flag.chatterOrOverRange;
+  }
+  switch (type.value) {
+    case 'packedBit':
+      throw new Error('packed bits are written by the caller');
+    case 'flagsBit7':
+      out.uint8((flags & 0x7f) | (value ? Flag.state : 0));
+      break;
+    default:
+      if (type.flags) out.uint8(flags);
+      out[type.value](value);
+  }
+  if (type.time === 'absolute') out.uint48(Math.max(0, Math.round(measured.time ?? 0)));
+  if (type.time === 'relative') out.uint16(Math.round((measured.time ?? commonTime) - commonTime));
+}
+
+/** Seconds or milliseconds of a time delay object (g52). */
+export const delayMs = (variation: number, value: number): number => (variation === 1 ? value * 1000 : value);

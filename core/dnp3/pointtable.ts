@@ -1,0 +1,70 @@
+import type { PointKind } from '../point/index.ts';
+
+/** How an outstation holds and reports one point. */
+export interface OutstationPoint {
+  kind: PointKind;
+  index: number;
+  /** Event class; 0: no events, only its present value. */
+  class: 0 | 1 | 2 | 3;
+  staticVariation: number;
+  eventVariation: number;
+  /** A change smaller than this makes no event; 0: every change does. */
+  deadband: number;
+}
+
+export interface PointState extends OutstationPoint {
+  value: number;
+  flags: number;
+  time: number;
+  /** Value and flags of the last event. */
+  reportedValue: number;
+  reportedFlags: number;
+}
+
+/** Groups of each kind for present values and for events; null: has no events here. */
+export const GROUPS: Record<PointKind, { static: number; event: number | null }> = {
+  binary: { static: 1, event: 2 },
+  doubleBit: { static: 3, event: 4 },
+  output: { static: 10, event: null },
+  analog: { static: 30, event: 32 },
+  counter: { static: 20, event: 22 },
+};
+
+export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: number }> = {
+  binary: { static: 2, event: 2 },
+  doubleBit: { static: 2, event: 2 },
+  output: { static: 2, event: 0 },
+  analog: { static: 1, event: 3 },
+  counter: { static: 1, event: 5 },
+};
+
+/** The points of an outstation by kind, in the order of their indexes. */
+export class PointTable {
+  private readonly byKind = new Map<PointKind, PointState[]>();
+  private readonly byKey = new Map<string, PointState>();
+
+  constructor(points: readonly OutstationPoint[], initialFlags: number) {
+    for (const point of [...points].sort((a, b) => a.index - b.index)) {
+      const state: PointState = {
+        ...point,
+        value: 0,
+        flags: initialFlags,
+        time: 0,
+        reportedValue: 0,
+        reportedFlags: initialFlags,
+      };
+      const list = this.byKind.get(point.kind) ?? [];
+      list.push(state);
+      this.byKind.set(point.kind, list);
+      this.byKey.set(`${point.kind} ${point.index}`, state);
+    }
+  }
+
+  get(kind: PointKind, index: number): PointState | undefined {
+    return this.byKey.get(`${kind} ${index}`);
+  }
+
+  ofKind(kind: PointKind): readonly PointState[] {
+    return this.byKind.get(kind) ?? [];
+  }
+}

@@ -1,0 +1,50 @@
+/** Quality: one set of reasons for all protocols, as bits. None of them set means good. */
+export const Quality = {
+  good: 0,
+  commLost: 1 << 0,
+  restart: 1 << 1,
+  forcedAtDevice: 1 << 2,
+  forcedHere: 1 << 3,
+  overRange: 1 << 4,
+  chatter: 1 << 5,
+  old: 1 << 6,
+  notSet: 1 << 7,
+  offline: 1 << 8,
+  rollover: 1 << 9,
+  discontinuity: 1 << 10,
+  referenceError: 1 << 11,
+} as const;
+
+export type Validity = 'good' | 'questionable' | 'invalid';
+
+const INVALID = Quality.commLost | Quality.notSet | Quality.offline | Quality.restart;
+const FORCED = Quality.forcedAtDevice | Quality.forcedHere;
+
+/** A forced value is valid: somebody wanted it so. */
+export function validity(quality: number): Validity {
+  if (quality & INVALID) return 'invalid';
+  return quality & ~FORCED ? 'questionable' : 'good';
+}
+
+export const isForced = (quality: number): boolean => (quality & FORCED) !== 0;
+
+const WORDS: readonly (readonly [number, string])[] = [
+  [Quality.notSet, 'never answered'],
+  [Quality.commLost, 'no communication'],
+  [Quality.offline, 'off line at the device'],
+  [Quality.restart, 'device restarted, not yet measured'],
+  [Quality.forcedAtDevice, 'forced at the device'],
+  [Quality.forcedHere, 'forced here'],
+  [Quality.overRange, 'over range'],
+  [Quality.chatter, 'chattering'],
+  [Quality.old, 'old'],
+  [Quality.rollover, 'counter rolled over'],
+  [Quality.discontinuity, 'counter discontinuity'],
+  [Quality.referenceError, 'reference error'],
+];
+
+/** The reasons in words, worst first; empty when good. */
+export const qualityWords = (quality: number): string =>
+  WORDS.filter(([bit]) => quality & bit)
+    .map(([, word]) => word)
+    .join(', ');

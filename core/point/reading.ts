@@ -1,0 +1,31 @@
+import type { Instant } from '../session/index.ts';
+
+/** Whose clock a reading's time comes from. */
+export const TIME_SOURCES = ['receipt', 'device', 'deviceUnsynchronised', 'engine'] as const;
+export type TimeSource = (typeof TIME_SOURCES)[number];
+
+export const TIME_SOURCE_WORDS: Record<TimeSource, string> = {
+  receipt: 'receipt',
+  device: 'device',
+  deviceUnsynchronised: 'device, not synchronised',
+  engine: 'engine',
+};
+
+/** What made a reading: a change that the device reported, a look at its present value, or the engine itself. */
+export const CAUSES = ['static', 'event', 'engine'] as const;
+export type Cause = (typeof CAUSES)[number];
+
+/** One value of one point. */
+export interface Reading {
+  /** As on the wire: register, count, 0 or 1. */
+  raw: number;
+  /** Scaled to the point's unit. */
+  value: number;
+  /** Bits of `Quality`. */
+  quality: number;
+  time: Instant;
+  timeSource: TimeSource;
+  /** When the engine had it. */
+  received: Instant;
+  cause: Cause;
+}

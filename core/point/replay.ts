@@ -1,0 +1,82 @@
+/**
+ * Keeps an event from being stored twice.
+ *
+ * A device sends an event again until it has seen our confirm, and the confirm goes out only after the event is
+ * committed. So when the engine dies, the link breaks or the commit is slow in between, events that are stored come
+ * once more. The guard knows the events of the last stored fragment (they are stored in the same transaction) and
+ * tells which of the next ones are those.
+ *
+ * Rules:
+ * 1. After a (re)start of the conversation the fate of the last confirm is in doubt, until one complete answer to a
+ *    read of all classes has come: whatever the device still holds is in it.
+ * 2. In doubt, any event equal to a remembered one is a repetition.
+ * 3. Out of doubt, only an event with a time stamp equal to a remembered one is: same point, value, flags and
+ *    millisecond. One without a time stamp may well be a new, equal one.
+ * 4. A fragment is remembered until the next one with events comes: the device sends that only after it accepted the
+ *    confirm of the one before. In doubt, what was remembered at the start and has not come again stays.
+ */
+export class ReplayGuard {
+  private doubtful: Map<string, number>;
+  private latest: string[] = [];
+  private inDoubt = true;
+
+  constructor(remembered: readonly string[] = []) {
+    this.doubtful = counted(remembered);
+  }
+
+  /** The conversation began anew, or a confirm went out too late to count on. */
+  doubt(): void {
+    for (const key of this.latest) this.doubtful.set(key, (this.doubtful.get(key) ?? 0) + 1);
+    this.latest = [];
+    this.inDoubt = true;
+  }
+
+  /** A complete answer to a read of all classes has been taken. */
+  settle(): void {
+    this.inDoubt = false;
+    this.doubtful = counted(this.latest);
+    this.latest = [];
+  }
+
+  /**
+   * Takes the events of one fragment, in order; returns for each whether it is new.
+   * A key names the event (see `eventKey`); `timed` says whether the device gave it a time.
+   */
+  admit(events: readonly { key: string; timed: boolean }[]): boolean[] {
+    if (events.length === 0) return [];
+    const before = this.inDoubt ? new Map<string, number>() : counted(this.latest);
+    this.latest = [];
+    const fresh = events.map(({ key, timed }) => {
+      this.latest.push(key);
+      if (!this.inDoubt && !timed) return true;
+      return !(takeOne(this.doubtful, key) || takeOne(before, key));
+    });
+    if (!this.inDoubt) this.doubtful = new Map();
+    return fresh;
+  }
+
+  /** What has to be remembered together with the events just admitted. */
+  remembered(): string[] {
+    const keys = [...this.latest];
+    for (const [key, count] of this.doubtful) for (let i = 0; i < count; i++) keys.push(key);
+    return keys;
+  }
+}
+
+function counted(keys: readonly string[]): Map<string, number> {
+  const counts = new Map<string, number>();
+  for (const key of keys) counts.set(key, (counts.get(key) ?? 0) + 1);
+  return counts;
+}
+
+function takeOne(counts: Map<string, number>, key: string): boolean {
+  const count = counts.get(key) ?? 0;
+  if (count === 0) return false;
+  if (count === 1) counts.delete(key);
+  else counts.set(key, count - 1);
+  return true;
+}
+
+/** What makes two events the same. */
+export const eventKey = (point: number | string, value: number, flags: number, time: number | null): string =>
+  `${point} ${value} ${flags} ${time ?? '-'}`;
