@@ -46,6 +46,10 @@ export default ts.config(
   },
   { files: ['core/**/*.test.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
   { files: ['db/**/*.ts'], rules: mayNotImport(['@halvix/engine', '@halvix/bench', '@halvix/web'], 'db imports core only.') },
+  {
+    files: ['wire/**/*.ts'],
+    rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/bench', '@halvix/web'], 'wire imports core only.'),
+  },
   { files: ['engine/**/*.ts'], rules: mayNotImport(['@halvix/bench', '@halvix/web'], 'engine imports core and db only.') },
   { files: ['bench/**/*.ts'], rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/web'], 'bench imports core only.') },
   {

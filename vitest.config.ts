@@ -6,7 +6,7 @@ export default defineConfig({
       {
         test: {
           name: 'unit',
-          include: ['{core,db,engine,bench,web/src}/**/*.test.ts'],
+          include: ['{core,db,wire,engine,bench,web/src}/**/*.test.ts'],
           exclude: ['**/node_modules/**'],
           environment: 'node',
         },

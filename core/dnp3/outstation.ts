@@ -35,6 +35,8 @@ export interface PointUpdate {
   value: number;
   flags: number;
   time: Instant;
+  /** Makes an event of any change, however small against the deadband. */
+  exact?: boolean;
 }
 
 export type OutstationCommand =
@@ -194,14 +196,14 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- values
 
-  private update({ kind, index, value, flags, time }: PointUpdate, quiet: boolean): void {
+  private update({ kind, index, value, flags, time, exact }: PointUpdate, quiet: boolean): void {
     const point = this.points.get(kind, index);
     if (point === undefined) return;
     point.value = value;
     point.flags = flags;
     point.time = time;
     const change = Math.abs(value - point.reportedValue);
-    const matters = flags !== point.reportedFlags || (change > 0 && change >= point.deadband);
+    const matters = flags !== point.reportedFlags || (change > 0 && (exact || change >= point.deadband));
     if (!matters) return;
     point.reportedValue = value;
     point.reportedFlags = flags;

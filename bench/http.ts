@@ -1,0 +1,207 @@
+import { CONTROL_OPERATIONS, type ControlOperation } from '@halvix/core/dnp3';
+import { POINT_KINDS, type PointKind } from '@halvix/core/point';
+import { createServer, type IncomingMessage, type Server } from 'node:http';
+import { z } from 'zod';
+import type { SimulatedCentre } from './centre.ts';
+import type { SimulatedRelay } from './device.ts';
+
+const MAX_BODY = 10_000;
+const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
+
+const powerBody = z.object({ on: z.boolean({ error: 'on: must be true or false' }) });
+const forceBody = z.object({ value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }) });
+const stormBody = z.object({ perSecond: z.number().int().min(0).max(5000) });
+const controlBody = z.object({
+  index: z.number().int().min(0).max(65535),
+  operation: z.enum(operations),
+  mode: z.enum(['selectOperate', 'direct', 'selectOnly']).default('selectOperate'),
+  onMs: z.number().int().min(0).max(4_294_967_295).default(500),
+  offMs: z.number().int().min(0).max(4_294_967_295).default(250),
+  count: z.number().int().min(0).max(255).default(1),
+});
+
+/** An answer that is not 200. */
+class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    words: string,
+  ) {
+    super(words);
+  }
+}
+
+const WIRE_LIMITS: Partial<Record<PointKind, [number, number]>> = {
+  binary: [0, 1],
+  output: [0, 1],
+  analog: [-2_147_483_648, 2_147_483_647],
+  counter: [0, 4_294_967_295],
+};
+
+/** The value as the device would have it on its wire. */
+function wireValue(kind: PointKind, given: number | boolean): number {
+  const value = Number(given);
+  const limits = WIRE_LIMITS[kind];
+  if (limits === undefined || !Number.isInteger(value) || value < limits[0] || value > limits[1])
+    throw new Refusal(400, `value: ${String(given)} is not a whole number from ${limits?.[0]} to ${limits?.[1]}`);
+  return value;
+}
+
+export interface BenchParts {
+  devices: ReadonlyMap<string, SimulatedRelay>;
+  centres: ReadonlyMap<string, SimulatedCentre>;
+}
+
+/** The bench's control: JSON over HTTP on loopback, for people, tests and the demo. */
+export function serveControl(host: string, port: number, parts: BenchParts, onFailure: (error: Error) => void): Server {
+  const server = createServer((request, response) => {
+    answer(request, parts).then(
+      (body) => send(200, body),
+      (error: unknown) => {
+        if (error instanceof Refusal) send(error.status, { error: error.message });
+        else if (error instanceof z.ZodError) send(400, { error: error.issues.map((i) => `${i.path.join('.')}: ${i.message}`).join('; ') });
+        else send(500, { error: 'the bench failed' });
+      },
+    );
+    function send(status: number, body: unknown): void {
+      response.writeHead(status, { 'content-type': 'application/json', 'cache-control': 'no-store' });
+      response.end(JSON.stringify(body));
+    }
+  });
+  server.on('error', onFailure);
+  server.listen(port, host);
+  return server;
+}
+
+async function answer(request: IncomingMessage, { devices, centres }: BenchParts): Promise<unknown> {
+  // A browser page of any site can send requests here, but cannot hide that it does.
+  if (request.headers.origin !== undefined) throw new Refusal(403, 'not for web pages');
+  const url = new URL(request.url ?? '/', 'http://bench');
+  const [collection, code, ...rest] = url.pathname.split('/').filter(Boolean).map(decode);
+  const route = `${request.method ?? ''} ${rest[0] ?? ''}${rest.length > 1 ? '/' + '*'.repeat(rest.length - 1) : ''}`;
+  if (collection === 'healthz' && code === undefined) return { ok: true };
+  if (collection === 'devices') {
+    if (code === undefined) return [...devices.values()].map(deviceReport);
+    const device = devices.get(code);
+    if (device === undefined) throw new Refusal(404, `there is no device ${code}`);
+    return answerDevice(device, route, rest, request, url);
+  }
+  if (collection === 'centres') {
+    if (code === undefined) return [...centres.values()].map(centreReport);
+    const centre = centres.get(code);
+    if (centre === undefined) throw new Refusal(404, `there is no centre ${code}`);
+    return answerCentre(centre, route, request, url);
+  }
+  throw new Refusal(404, 'there are /devices and /centres');
+}
+
+async function answerDevice(
+  device: SimulatedRelay,
+  route: string,
+  rest: string[],
+  request: IncomingMessage,
+  url: URL,
+): Promise<unknown> {
+  switch (route) {
+    case 'GET ':
+      return deviceReport(device);
+    case 'GET points':
+      return device.points();
+    case 'GET log':
+      return device.log.filter(({ number }) => number > Number(url.searchParams.get('after') ?? 0));
+    case 'PUT power': {
+      const { on } = powerBody.parse(await bodyOf(request));
+      await device.power(on);
+      return deviceReport(device);
+    }
+    case 'PUT storm': {
+      const { perSecond } = stormBody.parse(await bodyOf(request));
+      if (!device.on && perSecond > 0) throw new Refusal(409, 'the device is off');
+      device.setStorm(perSecond);
+      return deviceReport(device);
+    }
+    case 'PUT points/**': {
+      const { kind, index } = pointOf(device, rest);
+      const { value } = forceBody.parse(await bodyOf(request));
+      device.force(kind, index, wireValue(kind, value));
+      return device.points().find((point) => point.kind === kind && point.index === index);
+    }
+    case 'DELETE points/**': {
+      const { kind, index } = pointOf(device, rest);
+      device.release(kind, index);
+      return device.points().find((point) => point.kind === kind && point.index === index);
+    }
+    default:
+      throw new Refusal(404, `a device has no ${route.trim()}`);
+  }
+}
+
+async function answerCentre(centre: SimulatedCentre, route: string, request: IncomingMessage, url: URL): Promise<unknown> {
+  switch (route) {
+    case 'GET ':
+      return centreReport(centre);
+    case 'GET points':
+      return centre.points();
+    case 'GET events':
+      return centre.events.slice(Number(url.searchParams.get('after') ?? 0));
+    case 'PUT power': {
+      centre.power(powerBody.parse(await bodyOf(request)).on);
+      return centreReport(centre);
+    }
+    case 'POST controls':
+      return centre.control(controlBody.parse(await bodyOf(request)));
+    default:
+      throw new Refusal(404, `a centre has no ${route.trim()}`);
+  }
+}
+
+function pointOf(device: SimulatedRelay, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
+  const kind = POINT_KINDS.find((one) => one === kindWord);
+  if (kind === undefined) throw new Refusal(404, `kind: ${kindWord} is none of ${POINT_KINDS.join(', ')}`);
+  const index = /^\d{1,5}$/.test(indexWord) ? Number(indexWord) : NaN;
+  if (!device.hasPoint(kind, index)) throw new Refusal(404, `index: there is no ${kind} ${indexWord}`);
+  return { kind, index };
+}
+
+const deviceReport = (device: SimulatedRelay): unknown => ({
+  code: device.settings.code,
+  name: device.settings.name,
+  station: device.settings.station,
+  protocol: 'dnp3',
+  address: device.settings.address,
+  port: device.settings.port,
+  on: device.on,
+  operations: device.operations,
+  problem: device.problem,
+});
+
+const centreReport = (centre: SimulatedCentre): unknown => ({
+  code: centre.settings.code,
+  name: centre.settings.name,
+  address: centre.settings.ourAddress,
+  port: centre.settings.port,
+  on: centre.on,
+  state: centre.state,
+});
+
+function decode(part: string): string {
+  try {
+    return decodeURIComponent(part);
+  } catch {
+    throw new Refusal(400, `${part} is not a well-formed path`);
+  }
+}
+
+async function bodyOf(request: IncomingMessage): Promise<unknown> {
+  const parts: Buffer[] = [];
+  let octets = 0;
+  for await (const part of request as AsyncIterable<Buffer>) {
+    octets += part.length;
+    if (octets > MAX_BODY) throw new Refusal(413, `the body has more than ${MAX_BODY} octets`);
+    parts.push(part);
+  }
+  try {
+    return JSON.parse(Buffer.concat(parts).toString('utf8'));
+  } catch {
+    throw new Refusal(400, 'the body is not JSON');
+  }
+}

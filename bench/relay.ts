@@ -1,0 +1,180 @@
+import { CONTROL_OPERATIONS, ControlStatus, controlOperation, type ControlBlock } from '@halvix/core/dnp3';
+import type { PointKind } from '@halvix/core/point';
+
+/** Opening and closing times of the breaker, milliseconds. */
+const OPENS_IN_MS = 45;
+const CLOSES_IN_MS = 60;
+const MAX_OPERATIONS_MS = 600_000;
+
+const BI = { breaker: 0, tripTarget: 2, remote: 6, closingBlocked: 10, autoReclose: 11, group2: 18, heater: 25, record: 26, clock: 27 };
+const BO = { breaker: 0, resetTarget: 1, autoReclose: 2, group2: 3, record: 4, earthFault: 5, blockClosing: 6, heater: 7, lampTest: 8, resetPeak: 9, spare1: 10, spare2: 11 };
+
+/** Which input shows the state of a latched output. */
+const SHOWN_BY: Partial<Record<number, number>> = { [BO.autoReclose]: BI.autoReclose, [BO.group2]: BI.group2, [BO.blockClosing]: BI.closingBlocked, [BO.heater]: BI.heater };
+
+/**
+ * The invented feeder relay, alive: its load follows the day, trip opens the breaker and the currents go to zero,
+ * close brings them back. Values are wire counts. Time and chance come from outside.
+ */
+export class FeederRelay {
+  private readonly binaries = new Array<number>(28).fill(0);
+  private readonly outputs = new Array<number>(12).fill(0);
+  private readonly analogs = new Array<number>(36).fill(0);
+  private readonly counters = [81_402_117, 1_204, 312, 7];
+  private breakerMoves: { at: number; to: 0 | 1 } | null = null;
+  private pulses: { output: number; until: number }[] = [];
+  private lastTick: number;
+  private readonly startedAt: number;
+  private noise = { load: 0, frequency: 0, voltage: 0 };
+  private peak = 0;
+
+  constructor(
+    now: number,
+    private readonly random: () => number,
+  ) {
+    this.startedAt = now;
+    this.lastTick = now;
+    for (const index of [BI.breaker, 5, BI.remote, 7, 9, 14, 16]) this.binaries[index] = 1;
+    this.outputs[BO.breaker] = 1;
+    this.tick(now);
+  }
+
+  value(kind: PointKind, index: number): number | undefined {
+    switch (kind) {
+      case 'binary':
+        return this.binaries[index];
+      case 'output':
+        return this.outputs[index];
+      case 'analog':
+        return this.analogs[index];
+      case 'counter':
+        return this.counters[index];
+      case 'doubleBit':
+        return undefined;
+      default:
+        return kind satisfies never;
+    }
+  }
+
+  set clockSynchronised(synchronised: boolean) {
+    this.binaries[BI.clock] = synchronised ? 1 : 0;
+  }
+
+  /** Carries a control out, or says why not. `local` is the switch as the relay sees it, forced or not. */
+  operate(index: number, block: ControlBlock, local: boolean, now: number, execute: boolean): number {
+    if (this.outputs[index] === undefined) return ControlStatus.notSupported;
+    if (local) return ControlStatus.local;
+    const operation = controlOperation(block.code);
+    if (operation === null || block.count !== 1) return ControlStatus.notSupported;
+    if (block.onMs > MAX_OPERATIONS_MS || block.offMs > MAX_OPERATIONS_MS) return ControlStatus.outOfRange;
+    if (index === BO.breaker) {
+      const closing = operation === 'close' || operation === 'latchOn';
+      if (!closing && operation !== 'trip' && operation !== 'latchOff') return ControlStatus.notSupported;
+      if (closing && this.binaries[BI.closingBlocked]) return ControlStatus.blocked;
+      if (execute) this.breakerMoves = { at: now + (closing ? CLOSES_IN_MS : OPENS_IN_MS), to: closing ? 1 : 0 };
+      return ControlStatus.success;
+    }
+    const latches = operation === 'latchOn' || operation === 'latchOff';
+    const pulses = operation === 'pulseOn';
+    const pulsed = [BO.resetTarget, BO.record, BO.lampTest, BO.resetPeak].includes(index);
+    if (!(pulsed ? pulses : latches || (pulses && index >= BO.spare1))) return ControlStatus.notSupported;
+    if (execute) this.drive(index, block, now);
+    return ControlStatus.success;
+  }
+
+  private drive(index: number, block: ControlBlock, now: number): void {
+    if (block.code === CONTROL_OPERATIONS.pulseOn) {
+      this.outputs[index] = 1;
+      this.pulses.push({ output: index, until: now + block.onMs });
+    } else this.outputs[index] = block.code === CONTROL_OPERATIONS.latchOn ? 1 : 0;
+    const shown = SHOWN_BY[index];
+    if (shown !== undefined) this.binaries[shown] = this.outputs[index];
+    if (index === BO.resetTarget) this.binaries[BI.tripTarget] = 0;
+    if (index === BO.record) this.binaries[BI.record] = 1;
+    if (index === BO.resetPeak) this.peak = 0;
+  }
+
+  /** When something is going to happen before the next tick; null: nothing. */
+  get nextMove(): number | null {
+    return this.breakerMoves?.at ?? null;
+  }
+
+  tick(now: number): void {
+    if (this.breakerMoves !== null && now >= this.breakerMoves.at) {
+      const { to } = this.breakerMoves;
+      if (this.binaries[BI.breaker] !== to) this.counters[2]++;
+      if (to === 0) this.binaries[BI.tripTarget] = 1;
+      this.binaries[BI.breaker] = to;
+      this.outputs[BO.breaker] = to;
+      this.breakerMoves = null;
+    }
+    for (const { output, until } of this.pulses) if (now >= until) this.outputs[output] = 0;
+    this.pulses = this.pulses.filter(({ until }) => now < until);
+    this.measure(now);
+    this.lastTick = now;
+  }
+
+  private measure(now: number): void {
+    const wander = (value: number, width: number): number =>
+      Math.max(-width, Math.min(width, value * 0.98 + (this.random() - 0.5) * width * 0.25));
+    this.noise = {
+      load: wander(this.noise.load, 0.03),
+      frequency: wander(this.noise.frequency, 0.03),
+      voltage: wander(this.noise.voltage, 0.004),
+    };
+    const closed = this.binaries[BI.breaker] === 1;
+    const load = closed ? dailyLoad(now) * (1 + this.noise.load) : 0;
+    const amps = 240 * load;
+    const lineVolts = 33_000 * (1 + this.noise.voltage) - 4 * amps * 0.1;
+    const factor = 0.96;
+    const megawatts = (Math.sqrt(3) * lineVolts * amps * factor) / 1e6;
+    const apparent = megawatts / factor;
+    this.peak = Math.max(this.peak, amps);
+    const hours = (now - this.startedAt) / 3_600_000;
+    const set = (index: number, value: number): void => void (this.analogs[index] = Math.round(value));
+    [1, 0.985, 1.01].forEach((share, i) => set(i, (amps * share) / 0.025));
+    set(3, (amps * 0.012) / 0.025);
+    [1, 0.998, 1.001].forEach((share, i) => {
+      set(4 + i, (lineVolts * share) / Math.sqrt(3));
+      set(7 + i, lineVolts * share);
+    });
+    set(10, (50 + this.noise.frequency) / 0.01);
+    set(11, closed ? factor * 1000 : 1000);
+    set(12, megawatts * 1000);
+    set(13, Math.sqrt(Math.max(0, apparent ** 2 - megawatts ** 2)) * 1000);
+    set(14, apparent * 1000);
+    set(15, amps * 10);
+    set(16, this.peak * 10);
+    set(17, 140 + this.counters[2] / 100);
+    set(18, 1000 * load ** 2 * 0.6);
+    [1840, 410, 395].forEach((value, i) => set(19 + i, value));
+    set(22, 412);
+    set(23, 310 + 20 * load);
+    set(24, 1_105);
+    set(25, 21 + 5 * load);
+    set(26, 12);
+    set(27, 4);
+    set(28, closed ? 18 : 0);
+    set(29, 142);
+    set(30, 180 + 160 * load);
+    set(31, closed ? -163 : 0);
+    set(32, 0);
+    set(33, this.noise.frequency * 100);
+    set(34, 62);
+    set(35, 20_411 + hours);
+    const elapsedHours = Math.max(0, now - this.lastTick) / 3_600_000;
+    this.energyRest += megawatts * 1000 * elapsedHours;
+    const whole = Math.floor(this.energyRest);
+    this.counters[0] = (this.counters[0] + whole) >>> 0;
+    this.energyRest -= whole;
+  }
+
+  private energyRest = 0;
+}
+
+/** Share of the rated load over the day: a low at four in the morning, peaks at nine and at nineteen (UTC). */
+export function dailyLoad(now: number): number {
+  const hour = (now / 3_600_000) % 24;
+  const peak = (at: number, width: number): number => Math.exp(-((((hour - at + 36) % 24) - 12) ** 2) / (2 * width ** 2));
+  return 0.45 + 0.3 * peak(9, 2.5) + 0.45 * peak(19, 3) - 0.08 * peak(4, 2);
+}

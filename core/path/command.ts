@@ -1,0 +1,47 @@
+import { z } from 'zod';
+import { CONTROL_OPERATIONS, type ControlOperation } from '../dnp3/index.ts';
+
+/**
+ * The life of a command row:
+ *
+ *   requested ──▶ claimed ──▶ operated ──▶ confirmed | unconfirmed
+ *       │            ├──▶ refused      the device said no, with its status
+ *       │            ├──▶ failed       nothing was operated
+ *       │            ├──▶ unknown      sent, and no answer came
+ *       │            └──▶ interrupted  the engine stopped meanwhile; never sent again
+ *       └──▶ expired                   nobody took it in time
+ *
+ * operated without a feedback point, and selected alone (a centre's select), are ends too.
+ */
+export const COMMAND_STATES = [
+  'requested',
+  'claimed',
+  'operated',
+  'selected',
+  'confirmed',
+  'unconfirmed',
+  'refused',
+  'failed',
+  'unknown',
+  'interrupted',
+  'expired',
+] as const;
+export type CommandState = (typeof COMMAND_STATES)[number];
+
+/** States after which more is to come, given a feedback point. */
+export const COMMAND_OPEN: readonly CommandState[] = ['requested', 'claimed'];
+
+const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
+
+/** A control as a person orders it. */
+export const commandOrderSchema = z.object({
+  /** Made by whoever orders; the same one twice is the same command. */
+  id: z.uuid(),
+  pointId: z.number().int().positive(),
+  operation: z.enum(operations),
+  mode: z.enum(['selectOperate', 'direct']),
+  onMs: z.number().int().min(0, 'The on time is at least 0 ms').max(600_000, 'The on time is at most 600 000 ms'),
+  offMs: z.number().int().min(0, 'The off time is at least 0 ms').max(600_000, 'The off time is at most 600 000 ms'),
+  count: z.number().int().min(1, 'The count is at least 1').max(255, 'The count is at most 255'),
+});
+export type CommandOrder = z.infer<typeof commandOrderSchema>;

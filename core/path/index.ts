@@ -1,0 +1,12 @@
+export {
+  ENGINE_STALE_MS,
+  HOP_SCHEMAS,
+  type HopKind,
+  type DeviceState,
+  type EngineState,
+  type LinkState,
+  type OutboundState,
+} from './state.ts';
+export { trailSchema, type Trail } from './trail.ts';
+export { requestSchema, CHANNELS, type EngineRequest } from './request.ts';
+export { COMMAND_STATES, COMMAND_OPEN, commandOrderSchema, type CommandOrder, type CommandState } from './command.ts';

@@ -1,0 +1,19 @@
+import { z } from 'zod';
+
+/** PostgreSQL notification channels. */
+export const CHANNELS = {
+  /** Something in latest, hop_state, trail, command or journal changed. */
+  live: 'halvix_live',
+  command: 'halvix_command',
+  revision: 'halvix_revision',
+  request: 'halvix_request',
+} as const;
+
+/** What the web asks of whichever engine has the device; sent as a notification, at most once, no answer. */
+export const requestSchema = z.discriminatedUnion('type', [
+  z.object({ type: z.literal('watch'), pointId: z.number().int() }),
+  z.object({ type: z.literal('pollNow'), device: z.string() }),
+  z.object({ type: z.literal('resetCounters'), device: z.string() }),
+  z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
+]);
+export type EngineRequest = z.infer<typeof requestSchema>;

@@ -1,0 +1,39 @@
+import { z } from 'zod';
+
+const time = z.number();
+
+/** What happened to the latest reading of one point at each hop. Times: ms since 1970 UTC; octets in hexadecimal. */
+export const trailSchema = z.object({
+  pointId: z.number(),
+  reading: z.object({
+    raw: z.number(),
+    value: z.number(),
+    quality: z.number(),
+    time,
+    timeSource: z.string(),
+    received: time,
+    cause: z.string(),
+  }),
+  /** The link frames that carried it; marked: positions of its own octets in each. Null: the engine made it. */
+  frames: z.array(z.object({ octets: z.string(), marked: z.array(z.number()), bit: z.number().nullable() })).nullable(),
+  message: z.string().nullable(),
+  object: z.string().nullable(),
+  flags: z.number().nullable(),
+  committed: time.nullable(),
+  batch: z.number().nullable(),
+  outbounds: z.array(
+    z.object({
+      code: z.string(),
+      object: z.string(),
+      value: z.number(),
+      flags: z.number(),
+      /** Its place in the queue of events; null when its change made no event. */
+      eventNumber: z.number().nullable(),
+      offered: time,
+      reported: time.nullable(),
+      confirmed: time.nullable(),
+    }),
+  ),
+});
+
+export type Trail = z.infer<typeof trailSchema>;

@@ -1,0 +1,32 @@
+import { drizzle, type PostgresJsDatabase } from 'drizzle-orm/postgres-js';
+import { migrate } from 'drizzle-orm/postgres-js/migrator';
+import postgres from 'postgres';
+
+export type Sql = postgres.Sql;
+export type Database = PostgresJsDatabase & { $client: Sql };
+
+/** Opens a pool of connections; they are made when first needed and made again when lost. */
+export function openDatabase(url: string, options: { connections: number; name: string }): Database {
+  const client = postgres(url, {
+    max: options.connections,
+    connection: { application_name: options.name, TimeZone: 'UTC' },
+    connect_timeout: 5,
+    // Seconds before each new try after a lost connection.
+    backoff: (tries) => Math.min(5, 0.2 * 2 ** tries),
+    onnotice: () => {},
+  });
+  return drizzle(client) as Database;
+}
+
+/** Brings the schema up to date. Several processes may call this at once: the first one does it. */
+export async function migrateDatabase(database: Database, folder: string): Promise<void> {
+  const MIGRATION_LOCK = 4600;
+  const connection = await database.$client.reserve();
+  try {
+    await connection`select pg_advisory_lock(${MIGRATION_LOCK})`;
+    await migrate(database, { migrationsFolder: folder });
+  } finally {
+    await connection`select pg_advisory_unlock(${MIGRATION_LOCK})`.catch(() => {});
+    connection.release();
+  }
+}

@@ -1,0 +1,103 @@
+import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core/path';
+import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
+import { desc, eq, gt, inArray, lt } from 'drizzle-orm';
+import type { z } from 'zod';
+import type { Database } from '../open.ts';
+import { hopState, journal, latest, trail } from '../schema/index.ts';
+import type { StoredReading } from './history.ts';
+
+/** Writes the latest reading of each point, in one statement. */
+export async function writeLatest(database: Database, readings: readonly StoredReading[]): Promise<void> {
+  if (readings.length === 0) return;
+  const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
+  await database.$client`
+    insert into latest (point_id, raw, value, quality, time, time_source, received, cause)
+    select point_id, raw, value, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause
+    from unnest(
+      ${column((r) => r.pointId)}::int[], ${column((r) => r.raw)}::float8[], ${column((r) => r.value)}::float8[],
+      ${column((r) => r.quality)}::int[], ${column((r) => r.time)}::float8[],
+      ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => r.received)}::float8[],
+      ${column((r) => CAUSES.indexOf(r.cause))}::int[]
+    ) as given (point_id, raw, value, quality, time, time_source, received, cause)
+    on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, quality = excluded.quality,
+      time = excluded.time, time_source = excluded.time_source, received = excluded.received, cause = excluded.cause`;
+}
+
+/** The latest readings of some points, or of all. */
+export async function latestOf(database: Database, pointIds?: readonly number[]): Promise<Map<number, Reading>> {
+  if (pointIds?.length === 0) return new Map();
+  const query = database.select().from(latest);
+  const rows = await (pointIds ? query.where(inArray(latest.pointId, [...pointIds])) : query);
+  return new Map(
+    rows.map((row) => [
+      row.pointId,
+      {
+        ...row,
+        timeSource: TIME_SOURCES[row.timeSource] ?? 'receipt',
+        cause: CAUSES[row.cause] ?? 'static',
+      },
+    ]),
+  );
+}
+
+export type HopStateOf<Kind extends HopKind> = z.infer<(typeof HOP_SCHEMAS)[Kind]>;
+export type HopStates = { [Kind in HopKind]: Map<string, { state: HopStateOf<Kind>; updated: number }> };
+
+export async function writeHopStates(
+  database: Database,
+  states: readonly { kind: HopKind; code: string; state: unknown }[],
+  now: number,
+): Promise<void> {
+  if (states.length === 0) return;
+  await database.$client`
+    insert into hop_state (kind, code, state, updated)
+    select kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
+    from unnest(${states.map((s) => s.kind)}::text[], ${states.map((s) => s.code)}::text[],
+      ${states.map((s) => JSON.stringify(s.state))}::text[]) as given (kind, code, state)
+    on conflict (kind, code) do update set state = excluded.state, updated = excluded.updated`;
+}
+
+/** Forgets hops that are in no configuration any more. */
+export async function keepHopStates(database: Database, kind: HopKind, codes: readonly string[]): Promise<void> {
+  await database.$client`delete from hop_state where kind = ${kind} and not (code = any(${[...codes]}::text[]))`;
+}
+
+export async function hopStates(database: Database): Promise<HopStates> {
+  const states: HopStates = { link: new Map(), device: new Map(), outbound: new Map(), engine: new Map() };
+  for (const row of await database.select().from(hopState)) {
+    const schema = HOP_SCHEMAS[row.kind as HopKind] as (typeof HOP_SCHEMAS)[HopKind] | undefined;
+    const parsed = schema?.safeParse(row.state);
+    if (parsed?.success) states[row.kind as HopKind].set(row.code, { state: parsed.data as never, updated: row.updated });
+  }
+  return states;
+}
+
+export async function writeTrails(database: Database, trails: readonly Trail[], now: number): Promise<void> {
+  for (const document of trails)
+    await database
+      .insert(trail)
+      .values({ pointId: document.pointId, document, updated: now })
+      .onConflictDoUpdate({ target: trail.pointId, set: { document, updated: now } });
+}
+
+export async function trailOf(database: Database, pointId: number): Promise<Trail | null> {
+  const [row] = await database.select().from(trail).where(eq(trail.pointId, pointId));
+  const parsed = trailSchema.safeParse(row?.document);
+  return parsed.success ? parsed.data : null;
+}
+
+export type JournalEntry = typeof journal.$inferSelect;
+export type NewJournalEntry = Omit<JournalEntry, 'id'>;
+
+export async function writeJournal(database: Database, entries: readonly NewJournalEntry[]): Promise<void> {
+  if (entries.length > 0) await database.insert(journal).values([...entries]);
+}
+
+/** The newest entries, newest first. */
+export async function journalEntries(database: Database, limit: number, afterId = 0): Promise<JournalEntry[]> {
+  return database.select().from(journal).where(gt(journal.id, afterId)).orderBy(desc(journal.id)).limit(limit);
+}
+
+export async function dropOldJournal(database: Database, before: number): Promise<void> {
+  await database.delete(journal).where(lt(journal.time, before));
+}

@@ -1,0 +1,174 @@
+import {
+  bigint,
+  bigserial,
+  customType,
+  doublePrecision,
+  index,
+  integer,
+  jsonb,
+  pgTable,
+  primaryKey,
+  serial,
+  smallint,
+  text,
+  timestamp,
+  uniqueIndex,
+  uuid,
+} from 'drizzle-orm/pg-core';
+
+/** Instants are `timestamptz` in the database and milliseconds since 1970 UTC everywhere else. */
+const instant = customType<{ data: number; driverData: string | Date }>({
+  dataType: () => 'timestamp with time zone',
+  toDriver: (ms) => new Date(ms).toISOString(),
+  fromDriver: (value) => new Date(value).getTime(),
+});
+
+/** People who may sign in. */
+export const account = pgTable('account', {
+  id: serial().primaryKey(),
+  name: text().notNull().unique(),
+  role: text({ enum: ['viewer', 'operator', 'engineer'] }).notNull(),
+  passwordHash: text('password_hash').notNull(),
+  created: instant('created').notNull(),
+});
+
+export const webSession = pgTable('web_session', {
+  /** SHA-256 of the cookie's token, in hexadecimal: the table alone lets nobody in. */
+  tokenHash: text('token_hash').primaryKey(),
+  accountId: integer('account_id')
+    .notNull()
+    .references(() => account.id, { onDelete: 'cascade' }),
+  created: instant('created').notNull(),
+  expires: instant('expires').notNull(),
+});
+
+/** Applied configurations, kept whole; the newest one runs. */
+export const revision = pgTable('revision', {
+  id: serial().primaryKey(),
+  document: jsonb().notNull(),
+  author: text().notNull(),
+  note: text().notNull(),
+  applied: instant('applied').notNull(),
+});
+
+/** The number under which a point's history is kept, for as long as its device code and address stay. */
+export const pointIdentity = pgTable(
+  'point_identity',
+  {
+    id: serial().primaryKey(),
+    device: text().notNull(),
+    kind: text().notNull(),
+    index: integer().notNull(),
+  },
+  (t) => [uniqueIndex('point_identity_address').on(t.device, t.kind, t.index)],
+);
+
+/** History: one row a reading. Partitioned by day in the migration, which drizzle cannot say. */
+export const reading = pgTable(
+  'reading',
+  {
+    pointId: integer('point_id').notNull(),
+    time: timestamp('time', { withTimezone: true }).notNull(),
+    received: timestamp('received', { withTimezone: true }).notNull(),
+    raw: doublePrecision().notNull(),
+    value: doublePrecision().notNull(),
+    /** Bits of `Quality`. */
+    quality: integer().notNull(),
+    /** Position in `TIME_SOURCES`. */
+    timeSource: smallint('time_source').notNull(),
+    /** Position in `CAUSES`. */
+    cause: smallint().notNull(),
+  },
+  (t) => [index('reading_point_time').on(t.pointId, t.time)],
+);
+
+/** The latest reading of each point, written at most four times a second. */
+export const latest = pgTable('latest', {
+  pointId: integer('point_id').primaryKey(),
+  raw: doublePrecision().notNull(),
+  value: doublePrecision().notNull(),
+  quality: integer().notNull(),
+  time: instant('time').notNull(),
+  timeSource: smallint('time_source').notNull(),
+  received: instant('received').notNull(),
+  cause: smallint().notNull(),
+});
+
+/** Events of the last stored fragment of each device; see `ReplayGuard`. */
+export const replayGuard = pgTable('replay_guard', {
+  device: text().primaryKey(),
+  keys: text().array().notNull(),
+});
+
+/** The last batch of readings that each engine stored: tells whether a commit went through when its answer was lost. */
+export const ingestMark = pgTable('ingest_mark', {
+  engine: text().primaryKey(),
+  batch: text().notNull(),
+});
+
+/** State of links, devices, outbounds and engines, as JSON of core/path. */
+export const hopState = pgTable(
+  'hop_state',
+  {
+    kind: text().notNull(),
+    code: text().notNull(),
+    state: jsonb().notNull(),
+    updated: instant('updated').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.kind, t.code] })],
+);
+
+/** A control is a row; see core/path/command.ts for its life. */
+export const command = pgTable(
+  'command',
+  {
+    id: uuid().primaryKey(),
+    pointId: integer('point_id').notNull(),
+    device: text().notNull(),
+    index: integer().notNull(),
+    operation: text().notNull(),
+    /** Code octet of the control block; the operation in words may be 'other' for a centre's. */
+    code: smallint().notNull(),
+    mode: text().notNull(),
+    onMs: bigint('on_ms', { mode: 'number' }).notNull(),
+    offMs: bigint('off_ms', { mode: 'number' }).notNull(),
+    count: smallint().notNull(),
+    requestedBy: text('requested_by').notNull(),
+    /** The outbound whose centre asked; null for a person. */
+    outbound: text(),
+    state: text().notNull(),
+    engine: text(),
+    status: integer(),
+    words: text(),
+    requested: instant('requested').notNull(),
+    expires: instant('expires').notNull(),
+    claimed: instant('claimed'),
+    sent: instant('sent'),
+    selected: instant('selected'),
+    operated: instant('operated'),
+    confirmed: instant('confirmed'),
+    ended: instant('ended'),
+  },
+  (t) => [index('command_state').on(t.state), index('command_requested').on(t.requested)],
+);
+
+/** The trail of points that somebody looks at, as JSON of core/path. */
+export const trail = pgTable('trail', {
+  pointId: integer('point_id').primaryKey(),
+  document: jsonb().notNull(),
+  updated: instant('updated').notNull(),
+});
+
+/** What happened, for people. */
+export const journal = pgTable(
+  'journal',
+  {
+    id: bigserial({ mode: 'number' }).primaryKey(),
+    time: instant('time').notNull(),
+    /** Device or outbound code. */
+    subject: text().notNull(),
+    tone: text({ enum: ['plain', 'lost', 'control', 'warning'] }).notNull(),
+    words: text().notNull(),
+  },
+  (t) => [index('journal_time').on(t.time)],
+);

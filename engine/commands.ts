@@ -1,0 +1,256 @@
+import { CONTROL_OPERATIONS, controlOperation, ControlStatus, type MasterEffect } from '@halvix/core/dnp3';
+import type { CommandState } from '@halvix/core/path';
+import { Quality } from '@halvix/core/point';
+import { claimCommands, expireCommands, noteCommand, orderCommand, type Command, type CommandProgress, type Database } from '@halvix/db';
+import { clock } from '@halvix/wire';
+import { randomUUID } from 'node:crypto';
+import type { DeviceRunner } from './device.ts';
+import type { Exchange, LivePoint } from './exchange.ts';
+import type { Journal } from './journal.ts';
+import { log, reason } from './log.ts';
+import type { CentreControl } from './outbound.ts';
+
+export interface CommandContext {
+  database: Database;
+  engine: string;
+  exchange: Exchange;
+  journal: Journal;
+  devices: () => ReadonlyMap<string, DeviceRunner>;
+  changed: () => void;
+}
+
+interface Running {
+  command: Command;
+  point: LivePoint | undefined;
+  sentAt: number | null;
+  /** What the feedback point has to show, once the device has accepted. */
+  feedback: { point: LivePoint; expected: number; until: number } | null;
+  writes: Promise<void>;
+}
+
+const CENTRE_EXPIRY_MS = 5000;
+/** A centre is answered by then, whatever happens. */
+const CENTRE_ANSWER_MS = 8000;
+/** When no event has shown the outcome by then, the device is asked for its present state. */
+const LOOK_AFTER_MS = 1500;
+
+/**
+ * Carries out command rows, each once. A row is claimed before anything is sent, and never goes back to requested:
+ * whatever fails after that is an outcome.
+ */
+export class Commands {
+  private readonly running = new Map<string, Running>();
+  private readonly centres = new Map<string, (status: number) => void>();
+  private claiming = false;
+  private again = false;
+
+  constructor(private readonly context: CommandContext) {
+    context.exchange.listen(() => {
+      if (this.running.size > 0) this.checkFeedback();
+    });
+  }
+
+  /** Takes what has been requested for our devices. */
+  async work(): Promise<void> {
+    if (this.claiming) {
+      this.again = true;
+      return;
+    }
+    this.claiming = true;
+    try {
+      do {
+        this.again = false;
+        const { database, engine, devices } = this.context;
+        const claimed = await claimCommands(database, engine, [...devices().keys()], clock.now());
+        for (const command of claimed) this.begin(command);
+      } while (this.again);
+    } catch (error) {
+      log('error', 'commands cannot be read', { reason: reason(error) });
+    } finally {
+      this.claiming = false;
+    }
+  }
+
+  /** Once a second or so: what nobody took, and feedback that did not come. */
+  async tick(): Promise<void> {
+    this.checkFeedback();
+    try {
+      if ((await expireCommands(this.context.database, clock.now())) > 0) this.context.changed();
+    } catch {
+      // The database is away; the historian has said so.
+    }
+    await this.work();
+  }
+
+  private begin(command: Command): void {
+    const { exchange, journal, devices } = this.context;
+    if (command.state === 'expired') {
+      journal.note(command.device, 'control', `${command.operation} by ${command.requestedBy}: expired, not sent`);
+      this.answerCentre(command.id, ControlStatus.downstreamFail);
+      this.context.changed();
+      return;
+    }
+    const point = exchange.at(command.device, 'output', command.index);
+    this.running.set(command.id, { command, point, sentAt: null, feedback: null, writes: Promise.resolve() });
+    const device = devices().get(command.device);
+    if (device === undefined) {
+      this.end(command.id, 'failed', 'this engine does not have the device any more; nothing was sent');
+      return;
+    }
+    device.control({
+      type: 'control',
+      id: command.id,
+      index: command.index,
+      block: { code: command.code, count: command.count, onMs: command.onMs, offMs: command.offMs },
+      mode: command.mode === 'direct' || command.mode === 'selectOnly' ? command.mode : 'selectOperate',
+      expiresAt: command.expires,
+    });
+  }
+
+  onProgress(progress: MasterEffect & { type: 'control' }): void {
+    const running = this.running.get(progress.id);
+    if (running === undefined) return;
+    const now = clock.now();
+    switch (progress.step) {
+      case 'selectSent':
+      case 'operateSent':
+        if (running.sentAt === null) {
+          running.sentAt = now;
+          this.note(running, { sent: now });
+        }
+        break;
+      case 'selected':
+        this.note(running, { selected: now });
+        if (running.command.mode === 'selectOnly') this.end(progress.id, 'selected', null, { status: 0 });
+        break;
+      case 'operated':
+        this.onOperated(running, now);
+        break;
+      case 'refused':
+        this.end(progress.id, 'refused', progress.words, { status: progress.status });
+        break;
+      case 'expired':
+      case 'failed':
+      case 'unknown':
+        this.end(progress.id, progress.step, progress.words);
+        break;
+      default:
+        progress satisfies never;
+    }
+    this.context.changed();
+  }
+
+  private onOperated(running: Running, now: number): void {
+    const { command, point } = running;
+    this.note(running, { operated: now, state: 'operated', status: 0 });
+    this.answerCentre(command.id, ControlStatus.success);
+    const control = point?.config.control;
+    const operation = controlOperation(command.code);
+    const expected = operation === null ? undefined : control?.feedback?.expect[operation];
+    const feedback =
+      control?.feedback && this.context.exchange.at(command.device, control.feedback.kind, control.feedback.index);
+    if (!control || !feedback || expected === undefined) {
+      this.end(command.id, 'operated', 'accepted; no feedback point shows whether it happened');
+      return;
+    }
+    running.feedback = { point: feedback, expected, until: now + control.feedbackWithinMs };
+    setTimeout(() => {
+      if (this.running.has(command.id)) this.context.devices().get(command.device)?.pollNow();
+    }, LOOK_AFTER_MS);
+  }
+
+  private checkFeedback(): void {
+    const now = clock.now();
+    for (const { command, feedback, sentAt } of this.running.values()) {
+      if (feedback === null || sentAt === null) continue;
+      const { point, expected, until } = feedback;
+      const current = this.context.exchange.get(point.id)?.reading;
+      const shows =
+        current && current.received >= sentAt && current.raw === expected && !(current.quality & Quality.commLost);
+      const state = point.config.states?.[expected ? 1 : 0] ?? String(expected);
+      if (shows) {
+        const own = current.timeSource === 'device' && current.time >= sentAt - 1000;
+        const when = own ? `, ${new Date(current.time).toISOString().slice(11, 23)} UTC by the device's clock` : '';
+        this.end(command.id, 'confirmed', `${point.config.name}: ${state}${when}`, { confirmed: now });
+      } else if (now > until)
+        this.end(command.id, 'unconfirmed', `accepted, but ${point.config.name} did not become ${state} in time`);
+    }
+  }
+
+  private note(running: Running, progress: CommandProgress): void {
+    const { database } = this.context;
+    const { id } = running.command;
+    running.writes = running.writes
+      .then(() => noteCommand(database, id, progress))
+      .then(() => this.context.changed())
+      .catch((error: unknown) => log('error', 'the progress of a command was not written', { id, reason: reason(error) }));
+  }
+
+  private end(id: string, state: CommandState, words: string | null, more: CommandProgress = {}): void {
+    const running = this.running.get(id);
+    if (running === undefined) return;
+    this.running.delete(id);
+    this.note(running, { state, ended: clock.now(), ...(words === null ? {} : { words }), ...more });
+    const { command } = running;
+    const outcome = words === null || words === '' ? state : `${state}: ${words}`;
+    this.context.journal.note(
+      command.device,
+      'control',
+      `${running.point?.config.name ?? `BO ${command.index}`}: ${operationWords(command.operation)} by ${command.requestedBy}, ${outcome}`,
+    );
+    if (state === 'refused') this.answerCentre(id, more.status ?? ControlStatus.undefined);
+    else if (state === 'selected') this.answerCentre(id, ControlStatus.success);
+    else this.answerCentre(id, ControlStatus.downstreamFail);
+  }
+
+  /** The first outcome is the answer; later ones (feedback) find nobody waiting. */
+  private answerCentre(id: string, status: number): void {
+    this.centres.get(id)?.(status);
+    this.centres.delete(id);
+  }
+
+  /** A control from a centre: a row like any other; resolves with the device's own status, or says that it failed. */
+  async fromCentre({ outbound, device, index, phase, item }: CentreControl): Promise<number> {
+    const point = this.context.exchange.at(device, 'output', index);
+    if (point === undefined) return ControlStatus.notSupported;
+    const id = randomUUID();
+    const now = clock.now();
+    const { block } = item;
+    const outcome = new Promise<number>((resolve) => {
+      this.centres.set(id, resolve);
+      setTimeout(() => this.answerCentre(id, ControlStatus.downstreamFail), CENTRE_ANSWER_MS).unref();
+    });
+    try {
+      await orderCommand(this.context.database, {
+        id,
+        pointId: point.id,
+        device,
+        index,
+        operation: controlOperation(block.code) ?? 'other',
+        code: block.code,
+        mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
+        onMs: block.onMs,
+        offMs: block.offMs,
+        count: block.count,
+        requestedBy: `centre ${outbound}`,
+        outbound,
+        requested: now,
+        expires: now + CENTRE_EXPIRY_MS,
+      });
+    } catch (error) {
+      log('error', "a centre's control could not be recorded, so it was not sent", { reason: reason(error) });
+      this.answerCentre(id, ControlStatus.downstreamFail);
+    }
+    return outcome;
+  }
+}
+
+const WORDS: Record<keyof typeof CONTROL_OPERATIONS, string> = {
+  latchOn: 'latch on',
+  latchOff: 'latch off',
+  pulseOn: 'pulse on',
+  pulseOff: 'pulse off',
+  close: 'close',
+  trip: 'trip',
+};
+const operationWords = (operation: string): string => WORDS[operation as keyof typeof WORDS] ?? operation;

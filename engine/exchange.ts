@@ -1,0 +1,119 @@
+import type { DeviceConfig, PointConfig } from '@halvix/core/config';
+import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import { Quality, type Reading } from '@halvix/core/point';
+import type { StoredReading } from '@halvix/db';
+
+/** Where a reading came from, kept for its trail. */
+export interface Origin {
+  measured: MeasuredReading;
+  received: ReceivedFragment;
+}
+
+/** A point as the engine runs it. */
+export interface LivePoint {
+  id: number;
+  device: string;
+  config: PointConfig;
+  reading: Reading | null;
+  origin: Origin | null;
+  committed: { at: number; batch: number } | null;
+}
+
+export type Listener = (point: LivePoint, reading: Reading) => void;
+
+/** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
+export class Exchange {
+  private readonly points = new Map<number, LivePoint>();
+  private readonly byAddress = new Map<string, LivePoint>();
+  private readonly listeners = new Set<Listener>();
+  private readonly changed = new Set<number>();
+  /** Called whenever something is there to be published. */
+  onChange: () => void = () => {};
+
+  get(id: number): LivePoint | undefined {
+    return this.points.get(id);
+  }
+
+  at(device: string, kind: string, index: number): LivePoint | undefined {
+    return this.byAddress.get(`${device} ${kind} ${index}`);
+  }
+
+  /** Takes over a device's list; points that stay keep their reading. */
+  setDevice(device: DeviceConfig, numberOf: (kind: string, index: number) => number | undefined): LivePoint[] {
+    const before = new Map([...this.points.values()].filter((p) => p.device === device.code).map((p) => [p.id, p]));
+    this.removeDevice(device.code);
+    const live: LivePoint[] = [];
+    for (const config of device.points) {
+      const id = numberOf(config.kind, config.index);
+      if (id === undefined) throw new Error(`${device.code} ${config.kind} ${config.index} has no number`);
+      const known = before.get(id);
+      const point: LivePoint = known
+        ? { ...known, config }
+        : { id, device: device.code, config, reading: null, origin: null, committed: null };
+      this.points.set(id, point);
+      this.byAddress.set(`${device.code} ${config.kind} ${config.index}`, point);
+      live.push(point);
+    }
+    return live;
+  }
+
+  removeDevice(code: string): void {
+    for (const point of this.points.values()) {
+      if (point.device !== code) continue;
+      this.points.delete(point.id);
+      this.byAddress.delete(`${code} ${point.config.kind} ${point.config.index}`);
+    }
+  }
+
+  ofDevice(code: string): LivePoint[] {
+    return [...this.points.values()].filter((point) => point.device === code);
+  }
+
+  listen(listener: Listener): () => void {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  }
+
+  /**
+   * Takes a reading. A look at the present value that finds what is known already keeps the known time: that is when
+   * the value came about.
+   */
+  put(point: LivePoint, reading: Reading, origin: Origin | null): void {
+    const known = point.reading;
+    const unchanged =
+      reading.cause === 'static' && known !== null && known.raw === reading.raw && known.quality === reading.quality;
+    point.reading = unchanged ? { ...known, received: reading.received } : reading;
+    if (!unchanged) {
+      point.origin = origin;
+      point.committed = null;
+    }
+    this.changed.add(point.id);
+    this.onChange();
+    if (!unchanged) for (const listener of this.listeners) listener(point, reading);
+  }
+
+  /** Something about a point's trail changed, its reading did not. */
+  touch(point: LivePoint): void {
+    this.changed.add(point.id);
+    this.onChange();
+  }
+
+  /** Readings changed since the last call. */
+  takeChanged(): { points: LivePoint[]; readings: StoredReading[] } {
+    const points = [...this.changed].flatMap((id) => this.points.get(id) ?? []);
+    this.changed.clear();
+    return { points, readings: points.flatMap((p) => (p.reading ? [{ ...p.reading, pointId: p.id }] : [])) };
+  }
+
+  /** After a failed publication: try these again. */
+  giveBack(points: readonly LivePoint[]): void {
+    for (const point of points) this.changed.add(point.id);
+  }
+}
+
+/** A reading that says that the device is out of reach: last value, last time. */
+export const withoutCommunication = (reading: Reading): Reading => ({
+  ...reading,
+  quality: reading.quality | Quality.commLost,
+  cause: 'engine',
+});

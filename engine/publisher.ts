@@ -1,0 +1,123 @@
+import { CHANNELS, type HopKind, type Trail } from '@halvix/core/path';
+import { writeHopStates, writeJournal, writeLatest, writeTrails, type Database } from '@halvix/db';
+import { clock } from '@halvix/wire';
+import type { Exchange, LivePoint } from './exchange.ts';
+import type { Journal } from './journal.ts';
+import { log, reason } from './log.ts';
+
+export interface HopReport {
+  kind: HopKind;
+  code: string;
+  state: unknown;
+}
+
+export interface PublisherContext {
+  database: Database;
+  exchange: Exchange;
+  journal: Journal;
+  /** States of all hops. */
+  hops: () => HopReport[];
+  trailOf: (point: LivePoint) => Trail | null;
+}
+
+const SHORTEST_PAUSE_MS = 250;
+const FULL_ROUND_MS = 1000;
+const WATCH_MS = 30_000;
+const MAX_WATCHED = 200;
+
+/**
+ * Writes what people see (latest readings, states of the hops, watched trails, the journal) and announces it, at most
+ * four times a second. Nothing here is needed to keep a reading: when the database is away, the newest is written
+ * later.
+ */
+export class Publisher {
+  private timer: NodeJS.Timeout | null = null;
+  private publishing = false;
+  private stopped = false;
+  private last = 0;
+  private lastRound = 0;
+  private hopsDirty = true;
+  private written = new Map<string, string>();
+  private readonly watched = new Map<number, number>();
+  private failing = false;
+
+  constructor(private readonly context: PublisherContext) {
+    context.exchange.onChange = () => this.soon();
+    context.journal.onChange = () => this.soon();
+  }
+
+  /** The state of a hop or a command changed. */
+  hopsChanged(): void {
+    this.hopsDirty = true;
+    this.soon();
+  }
+
+  /** Somebody looks at a point's trail: keep it written for a while. */
+  watch(pointId: number): void {
+    if (this.watched.size >= MAX_WATCHED && !this.watched.has(pointId)) return;
+    this.watched.set(pointId, clock.now() + WATCH_MS);
+    const point = this.context.exchange.get(pointId);
+    if (point !== undefined) this.context.exchange.touch(point);
+  }
+
+  stop(): void {
+    this.stopped = true;
+    if (this.timer !== null) clearTimeout(this.timer);
+  }
+
+  private soon(): void {
+    if (this.timer !== null || this.publishing || this.stopped) return;
+    this.timer = setTimeout(() => void this.publish(), Math.max(0, this.last + SHORTEST_PAUSE_MS - clock.now()));
+  }
+
+  /** Once a second even when nothing changed: ages and counters. */
+  heartbeat(): void {
+    this.hopsChanged();
+  }
+
+  private async publish(): Promise<void> {
+    this.timer = null;
+    this.publishing = true;
+    this.last = clock.now();
+    const { database, exchange, journal } = this.context;
+    const { points, readings } = exchange.takeChanged();
+    const entries = journal.take();
+    const hops = this.hopsToWrite();
+    try {
+      await writeLatest(database, readings);
+      await writeHopStates(database, hops, this.last);
+      await writeTrails(database, this.trails(points), this.last);
+      await writeJournal(database, entries);
+      await database.$client.notify(CHANNELS.live, '');
+      for (const hop of hops) this.written.set(`${hop.kind} ${hop.code}`, JSON.stringify(hop.state));
+      this.failing = false;
+    } catch (error) {
+      exchange.giveBack(points);
+      journal.giveBack(entries);
+      this.hopsDirty = true;
+      if (!this.failing) log('error', 'live values cannot be written; trying on', { reason: reason(error) });
+      this.failing = true;
+      this.last = clock.now() + FULL_ROUND_MS;
+    }
+    this.publishing = false;
+    if (points.length > 0 || this.hopsDirty) this.soon();
+  }
+
+  private hopsToWrite(): HopReport[] {
+    if (!this.hopsDirty) return [];
+    this.hopsDirty = false;
+    const all = this.context.hops();
+    const round = clock.now() - this.lastRound >= FULL_ROUND_MS;
+    if (round) this.lastRound = clock.now();
+    return all.filter(
+      ({ kind, code, state }) =>
+        (round && kind === 'engine') || this.written.get(`${kind} ${code}`) !== JSON.stringify(state),
+    );
+  }
+
+  private trails(points: readonly LivePoint[]): Trail[] {
+    const now = clock.now();
+    for (const [id, until] of this.watched) if (until < now) this.watched.delete(id);
+    return points.flatMap((point) => (this.watched.has(point.id) ? (this.context.trailOf(point) ?? []) : []));
+  }
+}

@@ -1,0 +1,185 @@
+import type { Configuration } from '@halvix/core/config';
+import {
+  keepHopStates,
+  latestOf,
+  newestRevision,
+  pointNumbers,
+  replayGuards,
+  type AppliedRevision,
+  type Database,
+} from '@halvix/db';
+import { clock } from '@halvix/wire';
+import { Commands } from './commands.ts';
+import { DeviceRunner } from './device.ts';
+import { Exchange, withoutCommunication } from './exchange.ts';
+import { Historian } from './historian.ts';
+import { Journal } from './journal.ts';
+import { log } from './log.ts';
+import { OutboundRunner } from './outbound.ts';
+import { Publisher, type HopReport } from './publisher.ts';
+import { trailOf } from './trail.ts';
+
+/** Everything that runs for the configuration in force. */
+export class Runtime {
+  readonly exchange = new Exchange();
+  readonly journal = new Journal();
+  readonly devices = new Map<string, DeviceRunner>();
+  readonly outbounds = new Map<string, OutboundRunner>();
+  readonly historian: Historian;
+  readonly publisher: Publisher;
+  readonly commands: Commands;
+  revision: number | null = null;
+  private readonly startedAt = clock.now();
+  private applying: Promise<void> = Promise.resolve();
+  private rate = { at: clock.now(), stored: 0, perSecond: 0 };
+
+  constructor(
+    private readonly database: Database,
+    private readonly engine: string,
+  ) {
+    this.historian = new Historian(database, engine);
+    this.publisher = new Publisher({
+      database,
+      exchange: this.exchange,
+      journal: this.journal,
+      hops: () => this.hops(),
+      trailOf: (point) => trailOf(point, this.outbounds.values()),
+    });
+    const changed = (): void => this.publisher.hopsChanged();
+    this.commands = new Commands({
+      database,
+      engine,
+      exchange: this.exchange,
+      journal: this.journal,
+      devices: () => this.devices,
+      changed,
+    });
+  }
+
+  /** Brings what runs in line with the newest revision; only what changed is touched. */
+  apply(): Promise<void> {
+    this.applying = this.applying
+      .catch(() => {})
+      .then(async () => {
+        const revision = await newestRevision(this.database);
+        if (revision !== null && revision.id !== this.revision) await this.change(revision);
+      });
+    return this.applying;
+  }
+
+  private async change({ id, configuration }: AppliedRevision): Promise<void> {
+    const numbers = await pointNumbers(this.database);
+    const guards = await replayGuards(this.database);
+    const changed = (): void => this.publisher.hopsChanged();
+    const links = new Map(configuration.links.map((link) => [link.code, link]));
+    const wanted = new Map(
+      configuration.devices.flatMap((device) => {
+        const link = links.get(device.link);
+        return link ? [[device.code, { device, link }] as const] : [];
+      }),
+    );
+
+    const staleOutbounds = [...this.outbounds.values()].filter(
+      (running) => !configuration.outbounds.some((next) => same(next, running.config)),
+    );
+    for (const outbound of staleOutbounds) {
+      await outbound.stop();
+      this.outbounds.delete(outbound.config.code);
+    }
+    for (const [code, runner] of this.devices) {
+      const next = wanted.get(code);
+      if (next && same(next.device, runner.config) && same(next.link, runner.linkConfig)) continue;
+      runner.stop();
+      this.devices.delete(code);
+      if (next === undefined) this.exchange.removeDevice(code);
+    }
+    const fresh = [...wanted.values()].filter(({ device }) => !this.devices.has(device.code));
+    for (const { device } of fresh)
+      this.exchange.setDevice(device, (kind, index) => numbers.get(device.code, kind, index));
+    await this.recall(fresh.map(({ device }) => device.code));
+    for (const { device, link } of fresh) {
+      const runner = new DeviceRunner(device, link, guards.get(device.code) ?? [], {
+        exchange: this.exchange,
+        historian: this.historian,
+        journal: this.journal,
+        onControl: (progress) => this.commands.onProgress(progress),
+        changed,
+      });
+      this.devices.set(device.code, runner);
+    }
+    for (const config of configuration.outbounds) {
+      if (this.outbounds.has(config.code)) continue;
+      const outbound = new OutboundRunner(config, {
+        exchange: this.exchange,
+        journal: this.journal,
+        control: (control) => this.commands.fromCentre(control),
+        changed,
+      });
+      this.outbounds.set(config.code, outbound);
+      outbound.start();
+    }
+    for (const { device } of fresh) this.devices.get(device.code)?.start();
+    this.revision = id;
+    await this.forgetHops(configuration);
+    log('info', 'configuration applied', { revision: id, devicesStarted: fresh.length });
+    changed();
+  }
+
+  /** Last known values of devices that are about to start: without communication until they answer. */
+  private async recall(devices: readonly string[]): Promise<void> {
+    const points = devices.flatMap((code) => this.exchange.ofDevice(code)).filter((point) => point.reading === null);
+    const known = await latestOf(
+      this.database,
+      points.map((point) => point.id),
+    );
+    for (const point of points) {
+      const reading = known.get(point.id);
+      if (reading) this.exchange.put(point, withoutCommunication(reading), null);
+    }
+  }
+
+  private async forgetHops({ links, devices, outbounds }: Configuration): Promise<void> {
+    const codes = (items: readonly { code: string }[]): string[] => items.map(({ code }) => code);
+    await keepHopStates(this.database, 'link', codes(links));
+    await keepHopStates(this.database, 'device', codes(devices));
+    await keepHopStates(this.database, 'outbound', codes(outbounds));
+  }
+
+  private hops(): HopReport[] {
+    const reports: HopReport[] = [];
+    for (const [code, device] of this.devices) {
+      reports.push({ kind: 'device', code, state: device.deviceState() });
+      reports.push({ kind: 'link', code: device.linkConfig.code, state: device.linkState() });
+    }
+    for (const [code, outbound] of this.outbounds) reports.push({ kind: 'outbound', code, state: outbound.state() });
+    reports.push({
+      kind: 'engine',
+      code: this.engine,
+      state: {
+        startedAt: this.startedAt,
+        revision: this.revision,
+        readingsPerSecond: this.readingsPerSecond(),
+        queuedReadings: this.historian.queued,
+        droppedReadings: this.historian.numbers.dropped,
+      },
+    });
+    return reports;
+  }
+
+  private readingsPerSecond(): number {
+    const now = clock.now();
+    const { stored } = this.historian.numbers;
+    if (now - this.rate.at >= 5000)
+      this.rate = { at: now, stored, perSecond: Math.round(((stored - this.rate.stored) * 1000) / (now - this.rate.at)) };
+    return this.rate.perSecond;
+  }
+
+  async stop(): Promise<void> {
+    for (const outbound of this.outbounds.values()) await outbound.stop();
+    for (const device of this.devices.values()) device.stop();
+    await this.historian.stop();
+    this.publisher.stop();
+  }
+}
+
+const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);

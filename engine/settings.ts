@@ -1,0 +1,16 @@
+import { databaseSetting, hostSetting, portSetting } from '@halvix/core/settings';
+import { z } from 'zod';
+
+export const engineSettings = z.object({
+  HALVIX_DATABASE_URL: databaseSetting,
+  HALVIX_ENGINE_NAME: z
+    .string()
+    .regex(/^[a-z0-9-]{1,32}$/, 'must be 1 to 32 lower-case letters, digits and hyphens')
+    .default('engine-1'),
+  /** Where the health and metrics endpoint listens. */
+  HALVIX_ENGINE_HOST: hostSetting,
+  HALVIX_ENGINE_PORT: portSetting(4601),
+  /** Folder of the SQL migrations. */
+  HALVIX_MIGRATIONS: z.string().min(1, 'must be a folder').default('db/migrations'),
+});
+export type EngineSettings = z.infer<typeof engineSettings>;

@@ -1,0 +1,83 @@
+import { join } from 'node:path';
+import { launch, ROOT, run, stopProcess } from './run.mjs';
+import { Trouble } from './say.mjs';
+
+export const DEMO_PORTS = { web: 4600, engine: 4601, bench: 4602, postgres: 54600, relay: 20001, quillstone: 20100, ambry: 20101 };
+
+/** @typedef {typeof DEMO_PORTS} Ports */
+
+/** Engine, bench and web as processes of their own. */
+export class System {
+  /**
+   * @param {{ databaseUrl: string, ports: Ports, logs: string, engineName?: string }} options
+   */
+  constructor({ databaseUrl, ports, logs, engineName = 'engine-1' }) {
+    this.ports = ports;
+    this.logs = logs;
+    this.env = {
+      HALVIX_DATABASE_URL: databaseUrl,
+      HALVIX_MIGRATIONS: join(ROOT, 'db/migrations'),
+      HALVIX_ENGINE_NAME: engineName,
+      HALVIX_ENGINE_PORT: String(ports.engine),
+      HALVIX_BENCH_PORT: String(ports.bench),
+      HALVIX_BENCH_RELAY_PORT: String(ports.relay),
+      HALVIX_BENCH_QUILLSTONE_PORT: String(ports.quillstone),
+      HALVIX_BENCH_AMBRY_PORT: String(ports.ambry),
+      NODE_ENV: 'production',
+    };
+    /** @type {Map<string, ReturnType<typeof launch>>} */
+    this.processes = new Map();
+  }
+
+  loadDemo() {
+    return run(process.execPath, ['--enable-source-maps', join(ROOT, 'dist/load-demo.js')], { env: this.env });
+  }
+
+  /** @param {'engine' | 'bench' | 'web'} name */
+  start(name) {
+    const webEnv = {
+      HALVIX_WEB_HOST: '127.0.0.1',
+      HALVIX_WEB_PORT: String(this.ports.web),
+      HALVIX_WEB_ORIGIN: `http://127.0.0.1:${this.ports.web}`,
+      HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
+    };
+    const [file, env] =
+      name === 'web' ? ['web/build/index.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];
+    const started = launch(name, ['--enable-source-maps', join(ROOT, file)], env, join(this.logs, `${name}.log`));
+    this.processes.set(name, started);
+    return started;
+  }
+
+  /** @param {'engine' | 'bench' | 'web'} name */
+  async waitFor(name, limitMs = 30_000) {
+    const url = `http://127.0.0.1:${this.ports[name]}/healthz`;
+    const deadline = Date.now() + limitMs;
+    const { child, logFile } = /** @type {ReturnType<typeof launch>} */ (this.processes.get(name));
+    for (;;) {
+      if (child.exitCode !== null) throw new Trouble(`${name} ended at once with ${child.exitCode}; see ${logFile}`);
+      const answer = await fetch(url).catch(() => null);
+      if (answer?.ok) return;
+      if (Date.now() > deadline) throw new Trouble(`${name} is not healthy after ${limitMs / 1000} s; see ${logFile}`);
+      await new Promise((resolve) => setTimeout(resolve, 100));
+    }
+  }
+
+  /** @param {'engine' | 'bench' | 'web'} name */
+  async stop(name) {
+    const running = this.processes.get(name);
+    if (running) await stopProcess(running);
+    this.processes.delete(name);
+  }
+
+  /** Ends a process without any chance to tidy up. */
+  async kill(/** @type {'engine' | 'bench' | 'web'} */ name) {
+    const running = this.processes.get(name);
+    running?.child.kill('SIGKILL');
+    await running?.ended;
+    this.processes.delete(name);
+  }
+
+  async stopAll() {
+    for (const name of /** @type {const} */ (['web', 'engine', 'bench'])) await this.stop(name);
+  }
+}

@@ -1,0 +1,44 @@
+import { checkConfiguration } from '@halvix/core/config';
+import { portSetting, readSettings, databaseSetting } from '@halvix/core/settings';
+import { addAccount, applyConfiguration, migrateDatabase, newestRevision, openDatabase } from '@halvix/db';
+import { hash } from '@node-rs/argon2';
+import { z } from 'zod';
+import { DEMO_PORTS, demoConfiguration } from '../bench/scenario/configuration.ts';
+
+/** The demo's accounts: made-up people with passwords that everybody knows. */
+const ACCOUNTS = [
+  { name: 'viewer', role: 'viewer', password: 'viewer-demo' },
+  { name: 'operator', role: 'operator', password: 'operator-demo' },
+  { name: 'engineer', role: 'engineer', password: 'engineer-demo' },
+] as const;
+
+const settings = readSettings(
+  z.object({
+    HALVIX_DATABASE_URL: databaseSetting,
+    HALVIX_MIGRATIONS: z.string().min(1),
+    HALVIX_BENCH_RELAY_PORT: portSetting(DEMO_PORTS.relay),
+    HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
+    HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
+  }),
+  process.env,
+);
+if (!settings.ok) {
+  process.stderr.write(`${settings.problem.join('\n')}\n`);
+  process.exit(2);
+}
+
+const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 2, name: 'load-demo' });
+await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
+for (const { name, role, password } of ACCOUNTS)
+  await addAccount(database, name, role, await hash(password), Date.now());
+if ((await newestRevision(database)) === null) {
+  const configuration = demoConfiguration({
+    relay: settings.value.HALVIX_BENCH_RELAY_PORT,
+    quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
+    ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
+  });
+  const [problem] = checkConfiguration(configuration);
+  if (problem !== undefined) throw new Error(`${problem.where}: ${problem.words}`);
+  await applyConfiguration(database, configuration, 'demo', 'demo configuration');
+}
+await database.$client.end();

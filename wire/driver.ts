@@ -1,0 +1,67 @@
+import type { Session } from '@halvix/core/session';
+import { clock } from './clock.ts';
+
+const LONGEST_TIMER_MS = 2_000_000_000;
+
+/**
+ * Gives a session time and carries out its effects, in order. Effects may call the driver again; what that brings
+ * about is carried out after them.
+ */
+export class Driver<Command, Effect> {
+  private timer: NodeJS.Timeout | null = null;
+  private settling = false;
+
+  constructor(
+    private readonly session: Session<Command, Effect>,
+    private readonly onEffect: (effect: Effect) => void,
+  ) {
+    this.settle();
+  }
+
+  start(): void {
+    this.session.start(clock.now());
+    this.settle();
+  }
+
+  stop(): void {
+    this.session.stop(clock.now());
+    this.settle();
+  }
+
+  receive(bytes: Uint8Array): void {
+    this.session.receive(bytes, clock.now());
+    this.settle();
+  }
+
+  command(command: Command): void {
+    this.session.command(command, clock.now());
+    this.settle();
+  }
+
+  /** No more timers: the session is given up. */
+  close(): void {
+    if (this.timer !== null) clearTimeout(this.timer);
+    this.settling = true;
+  }
+
+  private settle(): void {
+    if (this.settling) return;
+    this.settling = true;
+    for (let effects = this.session.take(); effects.length > 0; effects = this.session.take())
+      for (const effect of effects) this.onEffect(effect);
+    this.settling = false;
+    this.arm();
+  }
+
+  private arm(): void {
+    if (this.timer !== null) clearTimeout(this.timer);
+    this.timer = null;
+    const { deadline } = this.session;
+    if (deadline === null) return;
+    const wait = Math.min(LONGEST_TIMER_MS, Math.max(0, deadline - clock.now()));
+    this.timer = setTimeout(() => {
+      this.session.wake(clock.now());
+      this.settle();
+    }, wait);
+  }
+}
