@@ -1,4 +1,7 @@
-/** Plain progress on the terminal: what is done, and how long it took. */
+/**
+ * Plain progress on the terminal: what is done, and how long it took.
+ * @param {string} words
+ */
 export function say(words) {
   process.stdout.write(`${words}\n`);
 }
