@@ -1,0 +1,50 @@
+import { accountOfSession } from '@halvix/db';
+import { error, redirect, type Handle, type HandleServerError } from '@sveltejs/kit';
+import { mayDo } from '$lib/server/access.ts';
+import { database } from '$lib/server/database.ts';
+import { sessionHash } from '$lib/server/sign-in.ts';
+
+const HEADERS = {
+  'x-content-type-options': 'nosniff',
+  'x-frame-options': 'DENY',
+  'referrer-policy': 'same-origin',
+  'permissions-policy': 'camera=(), microphone=(), geolocation=()',
+  'cross-origin-opener-policy': 'same-origin',
+};
+
+export const handle: Handle = async ({ event, resolve }) => {
+  const { request, url, route } = event;
+  const isRead = request.method === 'GET' || request.method === 'HEAD';
+
+  // One name for one place: another one would have no session, and might be somebody else's.
+  const host = request.headers.get('host');
+  if (host !== null && host !== url.host && route.id !== '/healthz') {
+    if (!isRead) error(403, 'This server does not go by that name');
+    redirect(307, `${url.origin}${url.pathname}${url.search}`);
+  }
+  if (!isRead && request.headers.get('origin') !== url.origin) error(403, 'The request came from another site');
+
+  const hash = sessionHash(event.cookies);
+  event.locals.person = hash === null ? null : await accountOfSession(database, hash, Date.now());
+
+  if (route.id !== null) {
+    const verdict = mayDo(event.locals.person?.role ?? null, route.id, request.method);
+    const isPage = !route.id.startsWith('/api/');
+    if (verdict === 'sign in' && isPage && isRead)
+      redirect(303, `/sign-in${url.pathname === '/' ? '' : `?to=${encodeURIComponent(url.pathname + url.search)}`}`);
+    if (verdict === 'sign in') error(401, 'Sign in first');
+    if (verdict === 'no') error(403, `As ${event.locals.person?.role ?? 'a visitor'} you may not do this`);
+  }
+  const response = await resolve(event);
+  for (const [name, value] of Object.entries(HEADERS)) response.headers.set(name, value);
+  if (!url.pathname.startsWith('/_app/')) response.headers.set('cache-control', 'no-store');
+  return response;
+};
+
+export const handleError: HandleServerError = ({ error: thrown, status, message }) => {
+  if (status !== 404) {
+    const reason = thrown instanceof Error ? thrown.message : String(thrown);
+    process.stdout.write(`${JSON.stringify({ time: new Date().toISOString(), level: 'error', words: 'request failed', reason })}\n`);
+  }
+  return { message: status === 500 ? 'The server could not do this. Its log says why.' : message };
+};

@@ -1,0 +1,32 @@
+<script lang="ts">
+  import { Dialog } from 'bits-ui';
+
+  let { open = $bindable(false) }: { open: boolean } = $props();
+  const KEYS: [string, string][] = [
+    ['/', 'search stations, devices, points, addresses'],
+    ['?', 'this list'],
+    ['g b', 'go to the board'],
+    ['g m', 'go to the mapping'],
+    ['g c', 'go to the record of controls'],
+    ['↑ ↓ PgUp PgDn Home End', 'move in a table'],
+    ['Enter', 'open the marked row'],
+    ['Ctrl C', 'copy the marked row, or all rows'],
+    ['Esc', 'back out'],
+  ];
+</script>
+
+<Dialog.Root bind:open>
+  <Dialog.Portal>
+    <Dialog.Overlay class="fixed inset-0 z-40 bg-black/30" />
+    <Dialog.Content class="panel fixed top-[14vh] left-1/2 z-50 w-[440px] max-w-[94vw] -translate-x-1/2 p-5 shadow-xl">
+      <Dialog.Title class="text-[17px] font-semibold">Keys</Dialog.Title>
+      <dl class="mt-3 grid grid-cols-[auto_1fr] gap-x-5 gap-y-1.5">
+        {#each KEYS as [key, words] (key)}
+          <dt class="mono">{key}</dt>
+          <dd>{words}</dd>
+        {/each}
+      </dl>
+      <Dialog.Close class="button mt-4">Close</Dialog.Close>
+    </Dialog.Content>
+  </Dialog.Portal>
+</Dialog.Root>

@@ -1,0 +1,142 @@
+import { ENGINE_STALE_MS } from '@halvix/core/path';
+import { age, capital, clockTime, numberWord } from './format.ts';
+import type { Hops } from './topics.ts';
+
+/** What the screens need to know of a device and where its points go. */
+export interface DeviceOnPath {
+  code: string;
+  name: string;
+  station: string;
+  description: string;
+  address: number;
+  ourAddress: number;
+  link: { code: string; name: string; endpoint: string };
+  outbounds: string[];
+}
+
+export interface OutboundOnPath {
+  code: string;
+  name: string;
+  centre: string;
+  port: number;
+  ourAddress: number;
+  theirAddress: number;
+  mapped: number;
+}
+
+/** good: alive; lost: broken here; idle: not in use, nothing wrong; unknown: hidden by a break before it. */
+export type SegmentState = 'good' | 'lost' | 'idle' | 'unknown';
+
+export interface Hop {
+  state: SegmentState;
+  words: string;
+}
+
+export interface DevicePath {
+  /** From the device to its link, from the link to the engine, and the engine itself. */
+  device: Hop;
+  link: Hop;
+  engine: Hop;
+  outbounds: { outbound: OutboundOnPath; hop: Hop }[];
+}
+
+/** A centre that has said nothing for so long, on a connection that stands, is not there. */
+const CENTRE_SILENT_MS = 60_000;
+
+export function engineHop(hops: Hops, now: number): Hop {
+  const engines = Object.values(hops.engines);
+  const newest = engines.reduce((latest, engine) => Math.max(latest, engine.updated), 0);
+  if (engines.length === 0) return { state: 'lost', words: 'no engine has run yet' };
+  if (now - newest > ENGINE_STALE_MS) return { state: 'lost', words: `the engine stopped ${age(now - newest)} ago` };
+  return { state: 'good', words: `${engines.reduce((sum, engine) => sum + engine.readingsPerSecond, 0)} readings/s` };
+}
+
+export function devicePath(device: DeviceOnPath, outbounds: readonly OutboundOnPath[], hops: Hops, now: number): DevicePath {
+  const engine = engineHop(hops, now);
+  const link = linkHop(hops, device.link.code, engine, now);
+  return {
+    engine,
+    link,
+    device: deviceHop(hops, device.code, engine, link, now),
+    outbounds: outbounds.map((outbound) => ({ outbound, hop: outboundHop(hops, outbound.code, engine, now) })),
+  };
+}
+
+function linkHop(hops: Hops, code: string, engine: Hop, now: number): Hop {
+  if (engine.state === 'lost') return { state: 'unknown', words: 'not known while the engine is away' };
+  const link = hops.links[code];
+  if (link === undefined) return { state: 'unknown', words: 'not started yet' };
+  if (link.state === 'connected') return { state: 'good', words: `connected for ${age(now - link.since)}` };
+  const next = link.nextTry === null ? 'trying now' : `next try in ${age(link.nextTry - now)}`;
+  return { state: 'lost', words: `${link.problem ?? 'connecting'}; ${next}` };
+}
+
+function deviceHop(hops: Hops, code: string, engine: Hop, link: Hop, now: number): Hop {
+  if (engine.state === 'lost') return { state: 'unknown', words: 'not known while the engine is away' };
+  const device = hops.devices[code];
+  if (device === undefined) return { state: 'unknown', words: 'not started yet' };
+  if (device.state === 'answering' && link.state === 'good')
+    return { state: 'good', words: device.lastGood === null ? 'answers' : age(now - device.lastGood) };
+  if (device.state === 'unknown') return { state: 'unknown', words: 'not asked yet' };
+  const since = device.lastGood === null ? 'never answered' : `last answer ${age(now - device.lastGood)} ago`;
+  if (link.state === 'lost') return { state: 'unknown', words: since };
+  return { state: 'lost', words: `${device.words}; ${since}` };
+}
+
+export function outboundHop(hops: Hops, code: string, engine: Hop, now: number): Hop {
+  if (engine.state === 'lost') return { state: 'unknown', words: 'not known while the engine is away' };
+  const outbound = hops.outbounds[code];
+  if (outbound === undefined) return { state: 'unknown', words: 'not started yet' };
+  if (outbound.state === 'failed') return { state: 'lost', words: outbound.problem ?? 'cannot listen' };
+  const waiting = outbound.eventsWaiting > 0 ? `, ${outbound.eventsWaiting} events wait` : '';
+  if (outbound.connectedFrom === null) return { state: 'idle', words: `not connected${waiting}` };
+  if (outbound.lastHeard === null) return { state: 'idle', words: 'connected, has not asked yet' };
+  if (now - outbound.lastHeard > CENTRE_SILENT_MS)
+    return { state: 'lost', words: `connected, but silent for ${age(now - outbound.lastHeard)}${waiting}` };
+  if (outbound.lastConfirmed === null) return { state: 'good', words: `asked ${age(now - outbound.lastHeard)} ago` };
+  return { state: 'good', words: `confirmed ${age(now - outbound.lastConfirmed)} ago` };
+}
+
+/** Whether the whole way from the device to the engine holds. */
+export const isReached = (path: DevicePath): boolean =>
+  path.device.state === 'good' && path.link.state === 'good' && path.engine.state === 'good';
+
+/** One sentence on how things stand, and one on what to look at first. */
+export function standing(
+  devices: readonly DeviceOnPath[],
+  outbounds: readonly OutboundOnPath[],
+  hops: Hops,
+  now: number,
+): { headline: string; advice: { before: string; subject: string; after: string; href: string } | null } {
+  if (devices.length === 0) return { headline: 'No device is configured yet', advice: null };
+  const engine = engineHop(hops, now);
+  if (engine.state === 'lost')
+    return {
+      headline: capital(engine.words),
+      advice: { before: 'Nothing is polled and nothing is passed on. Start the ', subject: 'engine', after: ' first; its log says why it stopped.', href: '/run' },
+    };
+  const paths = devices.map((device) => ({ device, path: devicePath(device, [], hops, now) }));
+  const reached = paths.filter(({ path }) => isReached(path)).length;
+  const broken = paths.find(({ path }) => !isReached(path));
+  const some = `${capital(numberWord(reached))} of ${numberWord(devices.length)} devices ${reached === 1 ? 'answers' : 'answer'}`;
+  const all = devices.length === 1 ? 'The device answers' : `All ${numberWord(devices.length)} devices answer`;
+  const headline = reached === devices.length ? all : devices.length === 1 ? 'The device does not answer' : some;
+  if (broken !== undefined) {
+    const { device, path } = broken;
+    const state = hops.devices[device.code];
+    const since = state ? `, since ${clockTime(state.since, now, 0)}` : '';
+    const href = `/run/device/${device.code}`;
+    if (path.link.state === 'lost')
+      return { headline, advice: { before: `The path breaks between ${device.link.name} and the engine${since}: `, subject: device.name, after: `, ${path.link.words}. Look at ${device.link.endpoint} first.`, href } };
+    return { headline, advice: { before: `The path breaks between `, subject: device.name, after: ` and ${device.link.name}${since}: ${path.device.words}. The link itself is up, so look at the device first: supply, address ${device.address}.`, href } };
+  }
+  const away = outbounds.filter(({ code }) => outboundHop(hops, code, engine, now).state !== 'good');
+  if (away.length === 0) return { headline, advice: null };
+  const [first] = away;
+  const { state, words } = outboundHop(hops, first.code, engine, now);
+  if (state === 'unknown') return { headline, advice: null };
+  return {
+    headline,
+    advice: { before: '', subject: first.centre, after: ` (${first.name}) is ${words}.`, href: `/run/outbound/${first.code}` },
+  };
+}

@@ -1,0 +1,35 @@
+import type { Role } from '@halvix/db';
+
+/** Who may do what: the one place. A route or a method that is not listed is refused to everybody. */
+type Rule = Role | 'anybody';
+
+const RANK: Record<Role, number> = { viewer: 1, operator: 2, engineer: 3 };
+
+export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
+  '/': { GET: 'viewer' },
+  '/healthz': { GET: 'anybody' },
+  '/sign-in': { GET: 'anybody', POST: 'anybody' },
+  '/setup': { GET: 'anybody', POST: 'anybody' },
+  '/sign-out': { POST: 'viewer' },
+  '/(app)/run': { GET: 'viewer' },
+  '/(app)/run/device/[code]': { GET: 'viewer' },
+  '/(app)/run/point/[id]': { GET: 'viewer' },
+  '/(app)/run/history/[id]': { GET: 'viewer' },
+  '/(app)/run/outbound/[code]': { GET: 'viewer' },
+  '/(app)/build': { GET: 'viewer' },
+  '/(app)/prove': { GET: 'viewer' },
+  '/api/live': { GET: 'viewer' },
+  '/api/search': { GET: 'viewer' },
+  '/api/history/[id]': { GET: 'viewer' },
+  '/api/commands': { POST: 'operator' },
+  '/api/commands/[id]': { GET: 'viewer' },
+  '/api/requests': { POST: 'operator' },
+};
+
+export function mayDo(role: Role | null, routeId: string, method: string): 'yes' | 'sign in' | 'no' {
+  const rule = ACCESS[routeId]?.[method === 'HEAD' ? 'GET' : method];
+  if (rule === undefined) return 'no';
+  if (rule === 'anybody') return 'yes';
+  if (role === null) return 'sign in';
+  return RANK[role] >= RANK[rule] ? 'yes' : 'no';
+}

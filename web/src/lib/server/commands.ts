@@ -1,0 +1,8 @@
+import type { Command } from '@halvix/db';
+import type { CommandView } from '../topics.ts';
+
+/** A command as browsers see it. */
+export function commandView(row: Command): CommandView {
+  const { code: _code, engine: _engine, outbound: _outbound, claimed: _claimed, ...view } = row;
+  return view;
+}

@@ -1,0 +1,167 @@
+import { CHANNELS, trailSchema, type EngineRequest } from '@halvix/core/path';
+import { commandById, hopStates, journalEntries, latestOf, trailOf } from '@halvix/db';
+import { MAX_POINTS, type Hops, type LiveMessage, type Topics } from '../topics.ts';
+import { commandView } from './commands.ts';
+import { database } from './database.ts';
+import { forgetModel } from './model.ts';
+
+const SHORTEST_PAUSE_MS = 250;
+/** Without an announcement: notices a stopped engine, and makes up for a lost notification. */
+const LONGEST_PAUSE_MS = 1000;
+const WATCH_EVERY_MS = 10_000;
+const JOURNAL_LINES = 40;
+const MAX_CLIENTS = 500;
+
+interface Client {
+  topics: Topics;
+  /** What was sent last, part by part, as text. */
+  sent: Map<string, string>;
+  send: (message: LiveMessage) => void;
+  /** Whether the browser keeps up; one that does not gets the newest later. */
+  ready: () => boolean;
+}
+
+/** Asks an engine for something; lost when none runs. */
+export const ask = (request: EngineRequest): Promise<unknown> =>
+  database.$client.notify(CHANNELS.request, JSON.stringify(request));
+
+/**
+ * Fans live values out to browsers: one LISTEN for the whole process, one look at the database for all browsers
+ * together, at most four times a second, and to each only what changed of what it has on screen.
+ */
+class LiveHub {
+  private readonly clients = new Set<Client>();
+  private listening = false;
+  private timer: NodeJS.Timeout | null = null;
+  private timerAt = 0;
+  private last = 0;
+  private looking = false;
+  private lastWatch = 0;
+  private hopsText = '';
+
+  get full(): boolean {
+    return this.clients.size >= MAX_CLIENTS;
+  }
+
+  add(client: Omit<Client, 'sent'>): () => void {
+    const added: Client = { ...client, sent: new Map() };
+    this.clients.add(added);
+    this.lastWatch = 0;
+    void this.listen();
+    this.schedule(0);
+    return () => this.clients.delete(added);
+  }
+
+  private async listen(): Promise<void> {
+    if (this.listening) return;
+    this.listening = true;
+    try {
+      await database.$client.listen(CHANNELS.live, () => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now()));
+      await database.$client.listen(CHANNELS.revision, () => forgetModel());
+    } catch {
+      this.listening = false;
+    }
+  }
+
+  private schedule(wait: number): void {
+    const at = Date.now() + Math.max(0, wait);
+    if (this.looking || (this.timer !== null && this.timerAt <= at)) return;
+    if (this.timer !== null) clearTimeout(this.timer);
+    this.timerAt = at;
+    this.timer = setTimeout(() => void this.look(), at - Date.now());
+  }
+
+  private async look(): Promise<void> {
+    this.timer = null;
+    if (this.clients.size === 0) return;
+    this.looking = true;
+    this.last = Date.now();
+    try {
+      await this.askForTrails();
+      await this.tell();
+    } catch {
+      // The database is away. The browsers' values age visibly; the next look may succeed.
+    }
+    this.looking = false;
+    if (!this.listening) void this.listen();
+    this.schedule(LONGEST_PAUSE_MS);
+  }
+
+  private async askForTrails(): Promise<void> {
+    if (this.last - this.lastWatch < WATCH_EVERY_MS) return;
+    this.lastWatch = this.last;
+    const watched = new Set([...this.clients].flatMap(({ topics }) => topics.trail ?? []));
+    for (const pointId of watched) await ask({ type: 'watch', pointId });
+  }
+
+  private async tell(): Promise<void> {
+    const clients = [...this.clients];
+    const ids = new Set(clients.flatMap(({ topics }) => topics.points));
+    const [readings, hops] = [await latestOf(database, [...ids]), await readHops()];
+    this.hopsText = JSON.stringify(hops);
+    const journal = clients.some(({ topics }) => topics.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
+    const trails = new Map<number, Awaited<ReturnType<typeof trailOf>>>();
+    const commands = new Map<string, Awaited<ReturnType<typeof commandById>>>();
+    for (const { topics } of clients) {
+      if (topics.trail !== null && !trails.has(topics.trail))
+        trails.set(topics.trail, await trailOf(database, topics.trail));
+      if (topics.command !== null && !commands.has(topics.command))
+        commands.set(topics.command, await commandById(database, topics.command));
+    }
+    for (const client of clients) {
+      if (!client.ready()) continue;
+      const { topics } = client;
+      const message: LiveMessage = { now: Date.now() };
+      const points: NonNullable<LiveMessage['points']> = {};
+      for (const id of topics.points) {
+        const reading = readings.get(id);
+        if (reading && isNew(client, `point ${id}`, JSON.stringify(reading))) points[id] = reading;
+      }
+      if (Object.keys(points).length > 0) message.points = points;
+      if (isNew(client, 'hops', this.hopsText)) message.hops = hops;
+      if (topics.journal && isNew(client, 'journal', String(journal[0]?.id))) message.journal = journal;
+      if (topics.trail !== null) {
+        const trail = trails.get(topics.trail) ?? null;
+        if (isNew(client, 'trail', JSON.stringify(trail))) message.trail = trail && trailSchema.parse(trail);
+      }
+      if (topics.command !== null) {
+        const command = commands.get(topics.command) ?? null;
+        if (isNew(client, 'command', JSON.stringify(command))) message.command = command && commandView(command);
+      }
+      client.send(message);
+    }
+  }
+}
+
+function isNew(client: Client, part: string, text: string): boolean {
+  if (client.sent.get(part) === text) return false;
+  client.sent.set(part, text);
+  return true;
+}
+
+export async function readHops(): Promise<Hops> {
+  const states = await hopStates(database);
+  const plain = <State>(from: Map<string, { state: State }>): Record<string, State> =>
+    Object.fromEntries([...from].map(([code, { state }]) => [code, state]));
+  return {
+    links: plain(states.link),
+    devices: plain(states.device),
+    outbounds: plain(states.outbound),
+    engines: Object.fromEntries([...states.engine].map(([code, { state, updated }]) => [code, { ...state, updated }])),
+  };
+}
+
+/** Topics as a browser asks for them; whatever is not well-formed is left out. */
+export function topicsFromQuery(query: URLSearchParams): Topics {
+  const numbers = (query.get('points') ?? '').split(',').filter((text) => /^\d{1,9}$/.test(text));
+  const trail = query.get('trail') ?? '';
+  const command = query.get('command') ?? '';
+  return {
+    points: numbers.slice(0, MAX_POINTS).map(Number),
+    journal: query.get('journal') === '1',
+    trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
+    command: /^[0-9a-f-]{36}$/.test(command) ? command : null,
+  };
+}
+
+export const liveHub = new LiveHub();

@@ -1,0 +1,61 @@
+import { addressWords, type Reading } from '@halvix/core/point';
+import { latestOf } from '@halvix/db';
+import type { ControlOperation } from '@halvix/core/dnp3';
+import { database } from './database.ts';
+import type { ModelPoint } from './model.ts';
+
+/** A point as the screens show it. */
+export interface PointView {
+  id: number;
+  device: string;
+  kind: ModelPoint['config']['kind'];
+  index: number;
+  address: string;
+  name: string;
+  unit: string;
+  gain: number;
+  offset: number;
+  states: [string, string] | null;
+  control: {
+    operations: ControlOperation[];
+    onMs: number;
+    offMs: number;
+    feedback: { name: string; address: string; pointId: number | null; states: [string, string] | null; expect: Partial<Record<ControlOperation, number>> } | null;
+  } | null;
+}
+
+export function pointView({ id, device, config }: ModelPoint, idOf: (kind: string, index: number) => number | undefined): PointView {
+  const { kind, index, name, unit, gain, offset, states, control } = config;
+  const feedback = control?.feedback;
+  const shows = feedback && device.points.find((p) => p.kind === feedback.kind && p.index === feedback.index);
+  return {
+    id,
+    device: device.code,
+    kind,
+    index,
+    address: addressWords(kind, index),
+    name,
+    unit,
+    gain,
+    offset,
+    states,
+    control: control && {
+      operations: control.operations,
+      onMs: control.onMs,
+      offMs: control.offMs,
+      feedback:
+        feedback && shows
+          ? {
+              name: shows.name,
+              address: addressWords(feedback.kind, feedback.index),
+              pointId: idOf(feedback.kind, feedback.index) ?? null,
+              states: shows.states,
+              expect: feedback.expect,
+            }
+          : null,
+    },
+  };
+}
+
+export const readingsOf = async (ids: readonly number[]): Promise<Record<number, Reading>> =>
+  Object.fromEntries(await latestOf(database, ids));

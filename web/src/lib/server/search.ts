@@ -1,0 +1,55 @@
+import { addressWords, kindRank } from '@halvix/core/point';
+import type { Model } from './model.ts';
+
+export interface Found {
+  what: 'station' | 'device' | 'outbound' | 'point';
+  title: string;
+  detail: string;
+  href: string;
+  /** Device whose path strip goes with it. */
+  device: string | null;
+}
+
+const MAX_FOUND = 20;
+
+/** What matches all words of the query, best kinds first: stations, devices, outbounds, points. */
+export function search({ configuration, points }: Model, query: string): Found[] {
+  const words = query.toLowerCase().split(/\s+/).filter(Boolean).slice(0, 8);
+  if (words.length === 0) return [];
+  const matches = (...texts: string[]): boolean => {
+    const all = texts.join(' ').toLowerCase();
+    return words.every((word) => all.includes(word));
+  };
+  const found: Found[] = [];
+  for (const { code, name, description } of configuration.stations)
+    if (matches(code, name, description))
+      found.push({ what: 'station', title: name, detail: `${code} · ${description}`, href: `/run?station=${code}`, device: null });
+  for (const { code, name, settings, link } of configuration.devices) {
+    const at = configuration.links.find((l) => l.code === link);
+    const endpoint = at ? `${at.host}:${at.port}` : '';
+    if (matches(code, name, endpoint, `address ${settings.theirAddress}`))
+      found.push({ what: 'device', title: `${code} ${name}`, detail: `address ${settings.theirAddress} · ${endpoint}`, href: `/run/device/${code}`, device: code });
+  }
+  for (const { code, centre, port } of configuration.outbounds)
+    if (matches(code, centre, String(port)))
+      found.push({ what: 'outbound', title: centre, detail: `${code} · port ${port}`, href: `/run/outbound/${code}`, device: null });
+  const hits = [...points.values()]
+    .filter(({ device, config }) => matches(device.code, config.name, addressWords(config.kind, config.index)))
+    .sort((a, b) => rank(a.config, words) - rank(b.config, words) || kindRank(a.config.kind) - kindRank(b.config.kind) || a.config.index - b.config.index);
+  for (const { id, device, config } of hits)
+    found.push({
+      what: 'point',
+      title: config.name,
+      detail: `${device.code} · ${addressWords(config.kind, config.index)}`,
+      href: `/run/point/${id}`,
+      device: device.code,
+    });
+  return found.slice(0, MAX_FOUND);
+}
+
+/** An exact address or the beginning of the name comes first. */
+function rank({ name, kind, index }: { name: string; kind: Parameters<typeof addressWords>[0]; index: number }, words: string[]): number {
+  const text = words.join(' ');
+  if (addressWords(kind, index).toLowerCase() === text) return 0;
+  return name.toLowerCase().startsWith(text) ? 1 : 2;
+}

@@ -1,0 +1,28 @@
+import { building } from '$app/environment';
+import { databaseSetting, readSettings } from '@halvix/core/settings';
+import { z } from 'zod';
+
+const settings = readSettings(
+  z.object({
+    HALVIX_DATABASE_URL: databaseSetting,
+    /** Origin that people use, e.g. https://halvix.example: with https the session cookie is sent only there. */
+    HALVIX_WEB_ORIGIN: z
+      .string()
+      .regex(/^https?:\/\/[^/\s]+$/, 'must be like http://127.0.0.1:4600, without a path')
+      .default('http://127.0.0.1:4600'),
+    HALVIX_SESSION_HOURS: z.coerce
+      .number({ error: 'must be a number of hours' })
+      .min(0.1, 'must be at least 0.1 hours')
+      .max(720, 'must be at most 720 hours')
+      .default(12),
+  }),
+  // A build looks at the routes without running them.
+  building ? { HALVIX_DATABASE_URL: 'postgres://none' } : process.env,
+);
+
+if (!settings.ok) {
+  for (const problem of settings.problem) process.stderr.write(`setting ${problem}\n`);
+  process.exit(2);
+}
+
+export const webSettings = settings.value;

@@ -1,0 +1,71 @@
+import type { DeviceState, EngineState, LinkState, OutboundState, Trail } from '@halvix/core/path';
+import type { Reading } from '@halvix/core/point';
+
+/** What a page wants to hear of: only what is on screen. */
+export interface Topics {
+  points: number[];
+  journal: boolean;
+  trail: number | null;
+  command: string | null;
+}
+
+export const NO_TOPICS: Topics = { points: [], journal: false, trail: null, command: null };
+export const MAX_POINTS = 400;
+
+export interface Hops {
+  links: Record<string, LinkState>;
+  devices: Record<string, DeviceState>;
+  outbounds: Record<string, OutboundState>;
+  engines: Record<string, EngineState & { updated: number }>;
+}
+
+export interface JournalLine {
+  id: number;
+  time: number;
+  subject: string;
+  tone: 'plain' | 'lost' | 'control' | 'warning';
+  words: string;
+}
+
+export interface CommandView {
+  id: string;
+  pointId: number;
+  device: string;
+  index: number;
+  operation: string;
+  mode: string;
+  onMs: number;
+  offMs: number;
+  count: number;
+  requestedBy: string;
+  state: string;
+  status: number | null;
+  words: string | null;
+  requested: number;
+  expires: number;
+  sent: number | null;
+  selected: number | null;
+  operated: number | null;
+  confirmed: number | null;
+  ended: number | null;
+}
+
+/** One live message; what is missing has not changed. */
+export interface LiveMessage {
+  /** The server's clock. */
+  now: number;
+  points?: Record<number, Reading>;
+  hops?: Hops;
+  journal?: JournalLine[];
+  trail?: Trail | null;
+  command?: CommandView | null;
+}
+
+export function topicsToQuery(topics: Topics): string {
+  const query = new URLSearchParams();
+  if (topics.points.length > 0) query.set('points', topics.points.slice(0, MAX_POINTS).join(','));
+  if (topics.journal) query.set('journal', '1');
+  if (topics.trail !== null) query.set('trail', String(topics.trail));
+  if (topics.command !== null) query.set('command', topics.command);
+  return query.toString();
+}

@@ -1,0 +1,131 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
+  import { onMount, untrack } from 'svelte';
+  import { ask } from '$lib/ask.ts';
+  import { clock } from '$lib/clock.svelte.ts';
+  import ControlDialog from '$lib/components/ControlDialog.svelte';
+  import CounterLine from '$lib/components/CounterLine.svelte';
+  import DataTable from '$lib/components/DataTable.svelte';
+  import PathStrip from '$lib/components/PathStrip.svelte';
+  import { age, clockTime, fullTime, qualityColour, qualityMark, qualityPhrase, rawWords, valueWords } from '$lib/format.ts';
+  import { live } from '$lib/live.svelte.ts';
+  import type { PointView } from '$lib/server/points.ts';
+  import type { Column } from '$lib/table.ts';
+
+  let { data } = $props();
+  const device = $derived(data.frame.devices.find(({ code }) => code === data.deviceCode));
+  const outbounds = $derived(data.frame.outbounds.filter((o) => device?.outbounds.includes(o.code)));
+  const session = $derived(live.hops.devices[data.deviceCode]);
+  const mayOperate = $derived(data.person.role !== 'viewer');
+  let kind = $state<PointKind | 'all'>('all');
+  let only = $state<'all' | 'notGood' | 'changed'>('all');
+  let controlled = $state<PointView | null>(null);
+  let problem = $state<string | null>(null);
+
+  const readings = $derived({ ...data.readings, ...live.points });
+  const isGood = (point: PointView): boolean => readings[point.id] !== undefined && readings[point.id].quality === 0;
+  const kinds = $derived(POINT_KINDS.filter((one) => data.points.some((point) => point.kind === one)));
+  const notGood = $derived(data.points.filter((point) => !isGood(point)).length);
+  const rows = $derived(
+    data.points.filter(
+      (point) =>
+        (kind === 'all' || point.kind === kind) &&
+        (only !== 'notGood' || !isGood(point)) &&
+        (only !== 'changed' || (readings[point.id] && clock.now - readings[point.id].time < 60_000)),
+    ),
+  );
+
+  const shownValue = (point: PointView): string => {
+    const reading = readings[point.id];
+    return reading ? valueWords(point, reading.raw, reading.value) : '–';
+  };
+  const columns: Column<PointView>[] = [
+    { key: 'address', title: 'Address', width: '84px', mono: true, text: (p) => p.address, order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.index },
+    { key: 'name', title: 'Point', width: 'minmax(150px,1.4fr)', text: (p) => p.name },
+    { key: 'raw', title: 'Raw', width: '96px', align: 'right', mono: true, text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw) : '–'), order: (p) => readings[p.id]?.raw ?? 0 },
+    { key: 'value', title: 'Value', width: '116px', align: 'right', mono: true, text: shownValue, order: (p) => readings[p.id]?.value ?? 0 },
+    { key: 'unit', title: 'Unit', width: '64px', text: (p) => p.unit },
+    { key: 'quality', title: 'Quality', width: 'minmax(150px,1.2fr)', text: (p) => qualityPhrase(readings[p.id], clock.now) },
+    { key: 'time', title: 'Time and whose clock', width: '216px', align: 'right', mono: true, text: (p) => (readings[p.id] ? `${clockTime(readings[p.id].time, clock.now)} ${TIME_SOURCE_WORDS[readings[p.id].timeSource]}` : '–'), order: (p) => readings[p.id]?.time ?? 0 },
+    { key: 'received', title: 'Last seen', width: '96px', align: 'right', mono: true, hidden: true, text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–') },
+    { key: 'trail', title: '', width: '96px', text: () => '' },
+  ];
+
+  onMount(() => {
+    live.seed(data.readings);
+    return () => live.watch({ points: [] });
+  });
+
+  let watched = '';
+  function onVisible(inSight: PointView[]): void {
+    const ids = inSight.map(({ id }) => id);
+    if (ids.join() === watched) return;
+    watched = ids.join();
+    untrack(() => live.watch({ points: ids, trail: null, journal: false }));
+  }
+
+  async function askFor(type: 'pollNow' | 'resetCounters'): Promise<void> {
+    problem = await ask({ type, device: data.deviceCode });
+  }
+
+  const seconds = (ms: number): string => (ms === 0 ? 'never' : `every ${ms / 1000} s`);
+</script>
+
+<svelte:head><title>{device?.name ?? data.deviceCode} · Halvix</title></svelte:head>
+
+{#if device}
+  <div class="flex min-h-[520px] grow flex-col gap-3 p-5">
+    <div class="flex items-baseline gap-3">
+      <h1>{device.name}</h1>
+      <span class="text-soft">{device.code} · {data.description || 'device'} · we are the master, it is the outstation</span>
+    </div>
+    <PathStrip {device} {outbounds} />
+    {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
+    <DataTable name="Points of {device.code}" {rows} {columns} rowKey={(p) => p.id} open={(p) => void goto(`/run/point/${p.id}`)} visible={onVisible} empty="This device has no points in its list.">
+      {#snippet tools()}
+        <select class="field" aria-label="Kind" bind:value={kind}>
+          <option value="all">All kinds</option>
+          {#each kinds as one (one)}<option value={one}>{KIND_WORDS[one].many}</option>{/each}
+        </select>
+        <button class="button" aria-pressed={only === 'notGood'} onclick={() => (only = only === 'notGood' ? 'all' : 'notGood')}>Not good: {notGood}</button>
+        <button class="button" aria-pressed={only === 'changed'} onclick={() => (only = only === 'changed' ? 'all' : 'changed')}>Changed in the last minute</button>
+        <span class="hidden text-soft xl:inline">
+          events {seconds(data.periods.eventsMs)} · integrity {seconds(data.periods.integrityMs)}{#if session?.nextIntegrity && session.state === 'answering'}, next in {age(session.nextIntegrity - clock.now)}{/if}
+        </span>
+        {#if mayOperate}<button class="button" onclick={() => void askFor('pollNow')}>Poll now</button>{/if}
+      {/snippet}
+      {#snippet cell(point, column)}
+        {@const reading = readings[point.id]}
+        {#if column.key === 'name'}
+          <a class="plain hover:underline" href="/run/point/{point.id}">{point.name}</a>
+        {:else if column.key === 'value'}
+          <span class={reading ? qualityMark(reading.quality) : ''} class:text-lost={reading && validity(reading.quality) === 'invalid'} data-testid="value-{point.kind}-{point.index}">{shownValue(point)}</span>
+        {:else if column.key === 'raw'}
+          <span class="text-soft">{column.text(point)}</span>
+        {:else if column.key === 'quality'}
+          <span class={reading ? qualityColour(reading.quality) : 'text-lost'} data-testid="quality-{point.kind}-{point.index}">{qualityPhrase(reading, clock.now)}</span>
+        {:else if column.key === 'time'}
+          {#if reading}
+            <span title="{fullTime(reading.time)}; received {fullTime(reading.received)}" data-testid="time-{point.kind}-{point.index}">
+              {clockTime(reading.time, clock.now)} <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>
+            </span>
+          {:else}–{/if}
+        {:else if column.key === 'trail'}
+          {#if point.control && mayOperate}
+            <button class="cursor-pointer text-accent underline" onclick={() => (controlled = point)}>operate…</button>
+          {:else}
+            <a class="text-accent" href="/run/point/{point.id}" aria-label="Trail of {point.name}">trail ›</a>
+          {/if}
+        {:else}{column.text(point)}{/if}
+      {/snippet}
+    </DataTable>
+    {#if session}
+      <CounterLine counters={session.counters} since={session.countersSince} always={['requests', 'responses', 'timeouts', 'headerChecksums', 'events']} reset={mayOperate ? () => void askFor('resetCounters') : undefined} />
+      {#if session.indications.length > 0}<p class="text-[12.5px] text-soft">The device says: {session.indications.join(', ')}.</p>{/if}
+    {/if}
+  </div>
+  {#if controlled}
+    <ControlDialog point={controlled} {device} close={() => (controlled = null)} />
+  {/if}
+{/if}

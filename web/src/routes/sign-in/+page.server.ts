@@ -1,0 +1,26 @@
+import { hasAccounts } from '@halvix/db';
+import { fail, redirect } from '@sveltejs/kit';
+import { database } from '$lib/server/database.ts';
+import { checkCredentials, credentialsSchema, openSession } from '$lib/server/sign-in.ts';
+import type { Actions, PageServerLoad } from './$types';
+
+/** Only paths of our own: nobody is sent elsewhere after signing in. */
+const destination = (to: string | null): string => (to !== null && /^\/(?![/\\])/.test(to) ? to : '/run');
+
+export const load: PageServerLoad = async ({ locals, url }) => {
+  if (locals.person !== null) redirect(303, destination(url.searchParams.get('to')));
+  if (!(await hasAccounts(database))) redirect(303, '/setup');
+};
+
+export const actions: Actions = {
+  default: async ({ request, cookies, url, getClientAddress }) => {
+    const form = await request.formData();
+    const name = String(form.get('name') ?? '');
+    const parsed = credentialsSchema.safeParse({ name, password: String(form.get('password') ?? '') });
+    if (!parsed.success) return fail(400, { name, problem: parsed.error.issues[0].message });
+    const checked = await checkCredentials(parsed.data.name, parsed.data.password, getClientAddress());
+    if (!checked.ok) return fail(400, { name, problem: checked.words });
+    await openSession(cookies, checked.account);
+    redirect(303, destination(url.searchParams.get('to')));
+  },
+};
