@@ -20,7 +20,7 @@ export class FeederRelay {
   private readonly binaries = new Array<number>(28).fill(0);
   private readonly outputs = new Array<number>(12).fill(0);
   private readonly analogs = new Array<number>(36).fill(0);
-  private readonly counters = [81_402_117, 1_204, 312, 7];
+  private readonly counters = [81_402, 12, 312, 7];
   private breakerMoves: { at: number; to: 0 | 1 } | null = null;
   private pulses: { output: number; until: number }[] = [];
   private lastTick: number;
@@ -159,11 +159,11 @@ export class FeederRelay {
     set(30, 180 + 160 * load);
     set(31, closed ? -163 : 0);
     set(32, 0);
-    set(33, this.noise.frequency * 100);
+    set(33, this.noise.frequency * 40);
     set(34, 62);
     set(35, 20_411 + hours);
     const elapsedHours = Math.max(0, now - this.lastTick) / 3_600_000;
-    this.energyRest += megawatts * 1000 * elapsedHours;
+    this.energyRest += megawatts * 10 * elapsedHours;
     const whole = Math.floor(this.energyRest);
     this.counters[0] = (this.counters[0] + whole) >>> 0;
     this.energyRest -= whole;

@@ -13,13 +13,24 @@ export type Database = PostgresJsDatabase & { $client: Sql };
 const promptSocket = ({ host, port }: { host: string[]; port: number[] }): Socket =>
   connect({ host: host[0], port: port[0], noDelay: true });
 
+export interface DatabaseOptions {
+  connections: number;
+  name: string;
+  /** Do not wait for the disk at a commit: for what may be lost with the machine and is written anew anyway. */
+  relaxed?: boolean;
+}
+
 /** Opens a pool of connections; they are made when first needed and made again when lost. */
-export function openDatabase(url: string, options: { connections: number; name: string }): Database {
+export function openDatabase(url: string, options: DatabaseOptions): Database {
   const client = postgres(url, {
     // The driver takes this option, but its types do not name it.
     ...({ socket: promptSocket } as object),
     max: options.connections,
-    connection: { application_name: options.name, TimeZone: 'UTC' },
+    connection: {
+      application_name: options.name,
+      TimeZone: 'UTC',
+      ...(options.relaxed ? { synchronous_commit: 'off' } : {}),
+    },
     connect_timeout: 5,
     // Seconds before each new try after a lost connection.
     backoff: (tries) => Math.min(5, 0.2 * 2 ** tries),

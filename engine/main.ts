@@ -19,6 +19,7 @@ const { HALVIX_DATABASE_URL, HALVIX_ENGINE_NAME, HALVIX_ENGINE_HOST, HALVIX_ENGI
   settings.value;
 
 const database = openDatabase(HALVIX_DATABASE_URL, { connections: 6, name: HALVIX_ENGINE_NAME });
+const liveDatabase = openDatabase(HALVIX_DATABASE_URL, { connections: 1, name: `${HALVIX_ENGINE_NAME} live`, relaxed: true });
 await untilItWorks('prepare the database', async () => {
   await migrateDatabase(database, HALVIX_MIGRATIONS);
   const closed = await closeInterrupted(database, HALVIX_ENGINE_NAME, clock.now());
@@ -26,7 +27,7 @@ await untilItWorks('prepare the database', async () => {
   await housekeeping();
 });
 
-const runtime = new Runtime(database, HALVIX_ENGINE_NAME);
+const runtime = new Runtime(database, liveDatabase, HALVIX_ENGINE_NAME);
 const server = serveHealth(HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, database, runtime);
 await untilItWorks('listen for notifications', () => listen(database));
 await untilItWorks('apply the configuration', () => runtime.apply());
@@ -55,7 +56,7 @@ async function stop(): Promise<void> {
   timers.forEach(clearInterval);
   server.close();
   await runtime.stop();
-  await database.$client.end({ timeout: 2 });
+  await Promise.all([database, liveDatabase].map(({ $client }) => $client.end({ timeout: 2 })));
   process.exit(0);
 }
 

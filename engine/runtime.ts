@@ -35,11 +35,13 @@ export class Runtime {
 
   constructor(
     private readonly database: Database,
+    /** For what people see: newest values, states, journal. */
+    liveDatabase: Database,
     private readonly engine: string,
   ) {
     this.historian = new Historian(database, engine);
     this.publisher = new Publisher({
-      database,
+      database: liveDatabase,
       exchange: this.exchange,
       journal: this.journal,
       hops: () => this.hops(),

@@ -102,7 +102,7 @@ export class TcpClient {
 }
 
 const ERROR_WORDS: Record<string, string> = {
-  ECONNREFUSED: 'refused: nothing listens on that port',
+  ECONNREFUSED: 'refused, nothing listens there',
   EHOSTUNREACH: 'no route to that host',
   ENETUNREACH: 'no route to that network',
   ETIMEDOUT: 'no answer from that host',

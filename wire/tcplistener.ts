@@ -21,6 +21,7 @@ export interface ListenerEvents {
 
 const MAX_UNSENT = 1 << 20;
 const RETRY_MS = 1000;
+const END_NOTICED_MS = 100;
 
 /**
  * Listens for one peer at a time. A second connection is refused while the first one is in use, and takes its place
@@ -89,14 +90,26 @@ export class TcpListener {
       socket.destroy();
       return;
     }
-    if (this.socket !== null) {
-      if (this.lastHeard !== null && clock.now() - this.lastHeard < this.options.quietMs) {
-        socket.destroy();
-        this.events.refused(from);
-        return;
-      }
-      this.drop(this.socket);
+    // A peer that comes straight back may be here before the end of its last connection is noticed.
+    if (this.isInUse()) setTimeout(() => this.decide(socket, from), END_NOTICED_MS);
+    else this.decide(socket, from);
+  }
+
+  private isInUse(): boolean {
+    return this.socket !== null && this.lastHeard !== null && clock.now() - this.lastHeard < this.options.quietMs;
+  }
+
+  private decide(socket: Socket, from: string): void {
+    if (this.closed || socket.destroyed) {
+      socket.destroy();
+      return;
     }
+    if (this.isInUse()) {
+      socket.destroy();
+      this.events.refused(from);
+      return;
+    }
+    if (this.socket !== null) this.drop(this.socket);
     this.socket = socket;
     this.lastHeard = null;
     socket.on('data', (bytes) => {

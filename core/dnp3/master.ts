@@ -150,6 +150,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.exchange = null;
     this.effects.push({ type: 'doubt' });
     this.due = this.firstDue(now);
+    this.timeSyncNotBefore = now;
     this.queueStartup();
     this.run(now);
   }
@@ -411,6 +412,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       if (!(this.iinSeen & Iin.deviceRestart)) {
         this.effects.push({ type: 'diagnostic', words: 'device says: restarted' });
         this.queueStartup();
+        this.timeSyncNotBefore = 0;
       }
       this.startup.unshift({ type: 'clearRestart' });
     }

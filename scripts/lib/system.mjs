@@ -4,7 +4,7 @@ import { Trouble } from './say.mjs';
 
 export const DEMO_PORTS = { web: 4600, engine: 4601, bench: 4602, postgres: 54600, relay: 20001, quillstone: 20100, ambry: 20101 };
 
-/** @typedef {typeof DEMO_PORTS} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {

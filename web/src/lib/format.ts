@@ -39,7 +39,7 @@ export const qualityColour = (quality: number): string =>
 export function qualityPhrase(reading: Reading | undefined, now: number): string {
   if (reading === undefined) return 'never answered';
   const words = qualityWords(reading.quality);
-  return validity(reading.quality) === 'invalid' ? `${words}, value is ${age(now - reading.time)} old` : words;
+  return validity(reading.quality) === 'invalid' ? `${words}, ${age(now - reading.time)} old` : words;
 }
 
 /** An age in the unit that fits: 0.4 s, 12 s, 5 min, 3 h, 2 d. */

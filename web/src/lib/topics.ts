@@ -4,12 +4,14 @@ import type { Reading } from '@halvix/core/point';
 /** What a page wants to hear of: only what is on screen. */
 export interface Topics {
   points: number[];
+  /** Points that a dialog shows besides the page. */
+  also: number[];
   journal: boolean;
   trail: number | null;
   command: string | null;
 }
 
-export const NO_TOPICS: Topics = { points: [], journal: false, trail: null, command: null };
+export const NO_TOPICS: Topics = { points: [], also: [], journal: false, trail: null, command: null };
 export const MAX_POINTS = 400;
 
 export interface Hops {
@@ -63,7 +65,8 @@ export interface LiveMessage {
 
 export function topicsToQuery(topics: Topics): string {
   const query = new URLSearchParams();
-  if (topics.points.length > 0) query.set('points', topics.points.slice(0, MAX_POINTS).join(','));
+  const points = [...new Set([...topics.also, ...topics.points])].slice(0, MAX_POINTS);
+  if (points.length > 0) query.set('points', points.join(','));
   if (topics.journal) query.set('journal', '1');
   if (topics.trail !== null) query.set('trail', String(topics.trail));
   if (topics.command !== null) query.set('command', topics.command);

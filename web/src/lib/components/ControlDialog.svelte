@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ControlOperation } from '@halvix/core/dnp3';
   import { Dialog } from 'bits-ui';
-  import { untrack } from 'svelte';
+  import { onMount, untrack } from 'svelte';
   import { messageOf, post } from '../ask.ts';
   import { clock } from '../clock.svelte.ts';
   import { isPulse, OPERATION_WORDS, progressOf } from '../control.ts';
@@ -46,6 +46,11 @@
   );
   const times = $derived(isPulse(operation) ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}` : 'held until it is changed again');
 
+  onMount(() => {
+    live.watch({ also: control.feedback?.pointId ? [control.feedback.pointId] : [] });
+    return () => live.watch({ also: [], command: null });
+  });
+
   /** The operation that would change something, going by the feedback point. */
   function sensible(): ControlOperation {
     const { feedback, operations } = control;
@@ -81,9 +86,7 @@
   }
 
   function onOpenChange(open: boolean): void {
-    if (open) return;
-    live.watch({ command: null });
-    close();
+    if (!open) close();
   }
 </script>
 
@@ -147,7 +150,7 @@
               <span aria-hidden="true">{{ done: '●', now: '◌', later: '○', failed: '✕' }[step.state]}</span>
               <span>{step.words}{step.state === 'now' ? ' …' : ''}</span>
               <span class="mono" title={step.time === null ? undefined : fullTime(step.time)}>
-                {#if step.time !== null}{clockTime(step.time, clock.now)}{#if current && step.time > current.requested}<span class="text-soft"> +{step.time - current.requested} ms</span>{/if}{/if}
+                {#if step.time !== null}{clockTime(step.time, clock.now)}{#if current && step.time > current.requested}<span class="pl-2 text-soft">+{step.time - current.requested} ms</span>{/if}{/if}
               </span>
             </li>
           {/each}

@@ -25,6 +25,7 @@
   let scroller = $state<HTMLDivElement>();
   let scrollTop = $state(0);
   let viewport = $state(600);
+  let head = $state(28);
   let sorting = $state<Sorting | null>(null);
   let filters = $state<Record<string, string>>({});
   let filtering = $state(false);
@@ -68,7 +69,8 @@
     marked = Math.max(0, Math.min(result.length - 1, index));
     if (!scroller) return;
     if (marked * ROW < scroller.scrollTop) scroller.scrollTop = marked * ROW;
-    if ((marked + 1) * ROW > scroller.scrollTop + viewport) scroller.scrollTop = (marked + 1) * ROW - viewport;
+    const room = viewport - head;
+    if ((marked + 1) * ROW > scroller.scrollTop + room) scroller.scrollTop = (marked + 1) * ROW - room;
   }
 
   const MOVES: Record<string, (page: number) => number> = {
@@ -124,29 +126,29 @@
     </div>
     <button class="button" onclick={() => void copy()}>Copy</button>
   </div>
-  <div class="panel flex min-h-[120px] flex-1 flex-col overflow-x-auto text-[13px]" role="table" aria-label={name} aria-rowcount={result.length}>
-    <div class="grid border-b border-rule pr-[10px]" style="grid-template-columns: {template}" role="row">
-      {#each shown as column (column.key)}
-        <div class="px-2.5 py-1" role="columnheader" aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : 'none'} class:text-right={column.align === 'right'}>
-          <button class="cursor-pointer text-[12px] text-soft hover:text-ink" onclick={() => sortBy(column)}>
-            {column.title}{sorting?.key === column.key ? (sorting.down ? ' ↓' : ' ↑') : ''}
-          </button>
-          {#if filtering}
-            <input class="field mt-1 min-h-0 w-full py-0 text-[12px]" aria-label="Filter {column.title}" bind:value={filters[column.key]} />
-          {/if}
-        </div>
-      {/each}
-    </div>
+  <div class="panel flex min-h-[120px] flex-1 flex-col text-[13px]" role="table" aria-label={name} aria-rowcount={result.length}>
     <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
     <div
       bind:this={scroller}
       bind:clientHeight={viewport}
       onscroll={() => (scrollTop = scroller?.scrollTop ?? 0)}
       onkeydown={onKey}
-      class="min-h-0 flex-1 overflow-y-scroll focus-visible:-outline-offset-2"
+      class="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2"
       tabindex="0"
       role="rowgroup"
     >
+      <div class="sticky top-0 z-10 grid border-b border-rule bg-panel" style="grid-template-columns: {template}" role="row" bind:clientHeight={head}>
+        {#each shown as column (column.key)}
+          <div class="px-2.5 py-1" role="columnheader" aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : 'none'} class:text-right={column.align === 'right'}>
+            <button class="cursor-pointer text-[12px] text-soft hover:text-ink" onclick={() => sortBy(column)}>
+              {column.title}{sorting?.key === column.key ? (sorting.down ? ' ↓' : ' ↑') : ''}
+            </button>
+            {#if filtering}
+              <input class="field mt-1 min-h-0 w-full py-0 text-[12px]" aria-label="Filter {column.title}" bind:value={filters[column.key]} />
+            {/if}
+          </div>
+        {/each}
+      </div>
       {#if result.length === 0}
         <p class="p-4 text-soft">{rows.length === 0 ? empty : 'No row passes the filters.'}</p>
       {/if}

@@ -48,7 +48,7 @@
       {/if}
       <text x={X.link + 14} y={y - 9} font-size="12" fill="var(--soft)">{link.name} · {link.endpoint}</text>
       <text x={X.link + 14} y={y + 18} font-size="11.5" class="mono" fill={hop.state === 'lost' ? 'var(--lost)' : 'var(--soft)'} data-testid="link-{link.code}">
-        {hop.words}
+        {#each hop.words.split('; ') as line, i (i)}<tspan x={X.link + 14} dy={i === 0 ? 0 : 15}>{line}</tspan>{/each}
       </text>
     {/each}
     {#each rows as { device, y, first, path } (device.code)}

@@ -10,7 +10,7 @@
   const path = $derived(devicePath(device, outbounds, live.hops, clock.now));
   const session = $derived(live.hops.devices[device.code]);
   const ROW = 46;
-  const height = $derived(Math.max(92, outbounds.length * ROW + 8));
+  const height = $derived(Math.max(108, outbounds.length * ROW + 8));
   const MAIN_Y = 12;
   const outboundY = (i: number): number => 14 + i * ROW;
 
@@ -32,9 +32,10 @@
   <svg class="absolute inset-0 h-full w-full" viewBox="0 0 1024 {height}" preserveAspectRatio="none" fill="none" aria-hidden="true">
     {@render segment(5, 205, path.device.state)}
     {@render segment(205, 405, path.link.state)}
+    {#if path.outbounds.length > 0}<path d="M405 {MAIN_Y}H600" stroke={STROKE[path.engine.state]} stroke-width="2" stroke-dasharray={dash(path.engine.state)} />{/if}
     {#each path.outbounds as { hop }, i (i)}
       <path
-        d="M405 {MAIN_Y}H600C640 {MAIN_Y} 630 {outboundY(i)} 670 {outboundY(i)}H744"
+        d="M600 {MAIN_Y}C640 {MAIN_Y} 630 {outboundY(i)} 670 {outboundY(i)}H744"
         stroke={STROKE[hop.state]}
         stroke-width={hop.state === 'good' ? 2 : 1.5}
         stroke-dasharray={dash(hop.state)}
@@ -56,7 +57,7 @@
     <div class="font-semibold">{device.link.name}</div>
     <div class="mono">{device.link.endpoint}</div>
     <div class="mono" class:text-soft={path.link.state === 'good'} class:text-lost={path.link.state === 'lost'} data-testid="hop-link">
-      {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined ? `reply in ${session.roundTripMs} ms` : path.link.words}
+      {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined ? `reply in ${session.roundTripMs < 1 ? 'under 1' : session.roundTripMs} ms` : path.link.words}
     </div>
   </div>
   <div class="absolute top-[22px] w-[21%]" style="left: 39%">

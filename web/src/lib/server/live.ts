@@ -158,6 +158,7 @@ export function topicsFromQuery(query: URLSearchParams): Topics {
   const command = query.get('command') ?? '';
   return {
     points: numbers.slice(0, MAX_POINTS).map(Number),
+    also: [],
     journal: query.get('journal') === '1',
     trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
     command: /^[0-9a-f-]{36}$/.test(command) ? command : null,

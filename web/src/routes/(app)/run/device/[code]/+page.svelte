@@ -90,9 +90,6 @@
         </select>
         <button class="button" aria-pressed={only === 'notGood'} onclick={() => (only = only === 'notGood' ? 'all' : 'notGood')}>Not good: {notGood}</button>
         <button class="button" aria-pressed={only === 'changed'} onclick={() => (only = only === 'changed' ? 'all' : 'changed')}>Changed in the last minute</button>
-        <span class="hidden text-soft xl:inline">
-          events {seconds(data.periods.eventsMs)} · integrity {seconds(data.periods.integrityMs)}{#if session?.nextIntegrity && session.state === 'answering'}, next in {age(session.nextIntegrity - clock.now)}{/if}
-        </span>
         {#if mayOperate}<button class="button" onclick={() => void askFor('pollNow')}>Poll now</button>{/if}
       {/snippet}
       {#snippet cell(point, column)}
@@ -122,7 +119,10 @@
     </DataTable>
     {#if session}
       <CounterLine counters={session.counters} since={session.countersSince} always={['requests', 'responses', 'timeouts', 'headerChecksums', 'events']} reset={mayOperate ? () => void askFor('resetCounters') : undefined} />
-      {#if session.indications.length > 0}<p class="text-[12.5px] text-soft">The device says: {session.indications.join(', ')}.</p>{/if}
+      <p class="text-[12.5px] text-soft">
+        Events are asked for {seconds(data.periods.eventsMs)}, all values {seconds(data.periods.integrityMs)}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(session.nextIntegrity - clock.now)}{/if}.
+        {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}
+      </p>
     {/if}
   </div>
   {#if controlled}

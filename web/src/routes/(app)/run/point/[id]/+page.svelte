@@ -67,7 +67,7 @@
     if (trail.committed !== null) list.push({ at: trail.committed, words: 'stored' });
     const confirmed = trail.outbounds.map(({ confirmed }) => confirmed).filter((time) => time !== null);
     if (confirmed.length > 0) list.push({ at: Math.max(...confirmed), words: 'confirmed' });
-    return list;
+    return list.sort((a, b) => a.at - b.at);
   });
   /** Positions along the axis: each stop has room for its words, longer waits are longer. */
   const places = $derived.by(() => {
@@ -113,7 +113,7 @@
   {/if}
 
   {#if trail}
-    <div class="grid gap-2 lg:grid-cols-[minmax(300px,2.1fr)_1fr_1fr_1fr_1.3fr]">
+    <div class="grid gap-2 lg:grid-cols-[minmax(290px,1.75fr)_1.1fr_1.05fr_1.1fr_1.3fr]">
       <TrailCard title="Octets" note={trail.frames ? after(trail.reading.received) : ''}>
         {#if trail.frames}
           <Octets frames={trail.frames} />
@@ -145,8 +145,8 @@
       <TrailCard title="Kept" note={after(trail.committed)}>
         <dl class="facts">
           <dt>received</dt><dd title={fullTime(trail.reading.received)}>{clockTime(trail.reading.received, clock.now)}</dd>
-          <dt>committed</dt><dd title={trail.committed === null ? undefined : fullTime(trail.committed)}>{trail.committed === null ? '–' : clockTime(trail.committed, clock.now)}</dd>
-          <dt>batch</dt><dd>{trail.batch === null ? '–' : `${trail.batch} readings`}</dd>
+          <dt>stored</dt><dd title={trail.committed === null ? undefined : fullTime(trail.committed)}>{trail.committed === null ? '–' : clockTime(trail.committed, clock.now)}</dd>
+          <dt>batch</dt><dd>{trail.batch === null ? '–' : `${trail.batch} ${trail.batch === 1 ? 'reading' : 'readings'}`}</dd>
         </dl>
       </TrailCard>
       <TrailCard title="Sent">
@@ -155,7 +155,7 @@
             <dt class="font-semibold text-ink!">{centreOf(sent.code)}</dt><dd>{sent.object}</dd>
             <dt>value</dt><dd>{rawWords(sent.value)}</dd>
             <dt>flags</dt><dd>{flagWords(point.kind, sent.flags)}</dd>
-            <dt>reported</dt><dd>{sent.reported === null ? (sent.eventNumber === null ? 'not yet read' : `waits, no. ${sent.eventNumber}`) : clockTime(sent.reported, clock.now)}</dd>
+            <dt>reported</dt><dd>{sent.reported === null ? (sent.eventNumber === null ? 'not yet read' : `waits, event ${sent.eventNumber}`) : clockTime(sent.reported, clock.now)}</dd>
             <dt>confirmed</dt><dd>{sent.confirmed === null ? (sent.reported !== null && sent.eventNumber === null ? 'not needed' : '–') : `${clockTime(sent.confirmed, clock.now)}`}</dd>
           </dl>
         {:else}<p class="text-soft">Not mapped: no centre can see this point.</p>{/each}
@@ -191,15 +191,16 @@
   .facts {
     display: grid;
     grid-template-columns: auto 1fr;
-    gap: 3px 10px;
+    gap: 3px 8px;
   }
   .facts dt {
     color: var(--soft);
+    font-size: 12.5px;
   }
   .facts dd {
     text-align: right;
     font-family: 'Commit Mono', monospace;
-    font-size: 12.5px;
-    overflow-wrap: anywhere;
+    font-size: 11.5px;
+    line-height: 1.75;
   }
 </style>

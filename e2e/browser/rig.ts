@@ -1,0 +1,27 @@
+import { expect, type Page } from '@playwright/test';
+import { Rig } from '../rig/rig.ts';
+
+export async function startRig(name: string, options: { demo?: boolean } = {}): Promise<Rig> {
+  const server = JSON.parse(process.env.HALVIX_TEST_POSTGRES ?? '{}') as { port: number; password: string };
+  return (await Rig.make(name, server)).start({ web: true, ...options });
+}
+
+export const urlOf = (rig: Rig, path = '/'): string => `http://127.0.0.1:${rig.ports.web}${path}`;
+
+export async function signIn(page: Page, rig: Rig, name: 'viewer' | 'operator' | 'engineer'): Promise<void> {
+  await page.goto(urlOf(rig));
+  await page.getByLabel('Name').fill(name);
+  await page.getByLabel('Password').fill(`${name}-demo`);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await expect(page).toHaveURL(/\/run$/);
+}
+
+/** What the page complains of must be nothing. */
+export function complaintsOf(page: Page): string[] {
+  const complaints: string[] = [];
+  page.on('pageerror', (error) => complaints.push(error.message));
+  page.on('console', (message) => {
+    if (message.type() === 'error' && !/Failed to load resource|ERR_/.test(message.text())) complaints.push(message.text());
+  });
+  return complaints;
+}
