@@ -24,7 +24,7 @@ export default ts.config(
   {
     languageOptions: { globals: { ...globals.node } },
     rules: {
-      '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_' }],
+      '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }],
       '@typescript-eslint/no-extraneous-class': 'off',
       'no-undef': 'off',
     },
@@ -36,7 +36,16 @@ export default ts.config(
         ['node:*', 'fs', 'net', '@halvix/db', '@halvix/engine', '@halvix/bench', '@halvix/web'],
         'core has no Node, no I/O and imports nothing of ours.',
       ),
-      'no-restricted-globals': ['error', 'process', 'Buffer', 'setTimeout', 'setInterval', 'window', 'document', 'performance'],
+      'no-restricted-globals': [
+        'error',
+        'process',
+        'Buffer',
+        'setTimeout',
+        'setInterval',
+        'window',
+        'document',
+        'performance',
+      ],
       'no-restricted-properties': [
         'error',
         { object: 'Date', property: 'now', message: 'core has no clock: take the time as an argument.' },
@@ -45,16 +54,28 @@ export default ts.config(
     },
   },
   { files: ['core/**/*.test.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
-  { files: ['db/**/*.ts'], rules: mayNotImport(['@halvix/engine', '@halvix/bench', '@halvix/web'], 'db imports core only.') },
+  {
+    files: ['db/**/*.ts'],
+    rules: mayNotImport(['@halvix/engine', '@halvix/bench', '@halvix/web'], 'db imports core only.'),
+  },
   {
     files: ['wire/**/*.ts'],
     rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/bench', '@halvix/web'], 'wire imports core only.'),
   },
-  { files: ['engine/**/*.ts'], rules: mayNotImport(['@halvix/bench', '@halvix/web'], 'engine imports core and db only.') },
-  { files: ['bench/**/*.ts'], rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/web'], 'bench imports core only.') },
+  {
+    files: ['engine/**/*.ts'],
+    rules: mayNotImport(['@halvix/bench', '@halvix/web'], 'engine imports core and db only.'),
+  },
+  {
+    files: ['bench/**/*.ts'],
+    rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/web'], 'bench imports core only.'),
+  },
   {
     files: ['web/**/*.ts', 'web/**/*.svelte'],
-    rules: mayNotImport(['@halvix/engine', '@halvix/bench', 'node:net', 'node:tls', 'node:dgram'], 'web never opens a field connection; it imports core and db only.'),
+    rules: mayNotImport(
+      ['@halvix/engine', '@halvix/bench', 'node:net', 'node:tls', 'node:dgram'],
+      'web never opens a field connection; it imports core and db only.',
+    ),
   },
   { files: ['e2e/**/*.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
   {

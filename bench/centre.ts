@@ -87,7 +87,12 @@ export class SimulatedCentre {
     const driver = new Driver(master, (effect) => this.onEffect(effect));
     const link = new TcpClient(
       { host, port, connectTimeoutMs: 2000, reconnectFirstMs: 200, reconnectMaxMs: 2000 },
-      { up: () => driver.start(), down: () => driver.stop(), data: (bytes) => driver.receive(bytes), changed: () => {} },
+      {
+        up: () => driver.start(),
+        down: () => driver.stop(),
+        data: (bytes) => driver.receive(bytes),
+        changed: () => {},
+      },
     );
     this.driver = driver;
     this.link = link;

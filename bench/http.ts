@@ -9,7 +9,9 @@ const MAX_BODY = 10_000;
 const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
 
 const powerBody = z.object({ on: z.boolean({ error: 'on: must be true or false' }) });
-const forceBody = z.object({ value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }) });
+const forceBody = z.object({
+  value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }),
+});
 const stormBody = z.object({ perSecond: z.number().int().min(0).max(5000) });
 const controlBody = z.object({
   index: z.number().int().min(0).max(65535),
@@ -58,7 +60,8 @@ export function serveControl(host: string, port: number, parts: BenchParts, onFa
       (body) => send(200, body),
       (error: unknown) => {
         if (error instanceof Refusal) send(error.status, { error: error.message });
-        else if (error instanceof z.ZodError) send(400, { error: error.issues.map((i) => `${i.path.join('.')}: ${i.message}`).join('; ') });
+        else if (error instanceof z.ZodError)
+          send(400, { error: error.issues.map((i) => `${i.path.join('.')}: ${i.message}`).join('; ') });
         else send(500, { error: 'the bench failed' });
       },
     );
@@ -135,7 +138,12 @@ async function answerDevice(
   }
 }
 
-async function answerCentre(centre: SimulatedCentre, route: string, request: IncomingMessage, url: URL): Promise<unknown> {
+async function answerCentre(
+  centre: SimulatedCentre,
+  route: string,
+  request: IncomingMessage,
+  url: URL,
+): Promise<unknown> {
   switch (route) {
     case 'GET ':
       return centreReport(centre);

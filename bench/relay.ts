@@ -6,11 +6,39 @@ const OPENS_IN_MS = 45;
 const CLOSES_IN_MS = 60;
 const MAX_OPERATIONS_MS = 600_000;
 
-const BI = { breaker: 0, tripTarget: 2, remote: 6, closingBlocked: 10, autoReclose: 11, group2: 18, heater: 25, record: 26, clock: 27 };
-const BO = { breaker: 0, resetTarget: 1, autoReclose: 2, group2: 3, record: 4, earthFault: 5, blockClosing: 6, heater: 7, lampTest: 8, resetPeak: 9, spare1: 10, spare2: 11 };
+const BI = {
+  breaker: 0,
+  tripTarget: 2,
+  remote: 6,
+  closingBlocked: 10,
+  autoReclose: 11,
+  group2: 18,
+  heater: 25,
+  record: 26,
+  clock: 27,
+};
+const BO = {
+  breaker: 0,
+  resetTarget: 1,
+  autoReclose: 2,
+  group2: 3,
+  record: 4,
+  earthFault: 5,
+  blockClosing: 6,
+  heater: 7,
+  lampTest: 8,
+  resetPeak: 9,
+  spare1: 10,
+  spare2: 11,
+};
 
 /** Which input shows the state of a latched output. */
-const SHOWN_BY: Partial<Record<number, number>> = { [BO.autoReclose]: BI.autoReclose, [BO.group2]: BI.group2, [BO.blockClosing]: BI.closingBlocked, [BO.heater]: BI.heater };
+const SHOWN_BY: Partial<Record<number, number>> = {
+  [BO.autoReclose]: BI.autoReclose,
+  [BO.group2]: BI.group2,
+  [BO.blockClosing]: BI.closingBlocked,
+  [BO.heater]: BI.heater,
+};
 
 /**
  * The invented feeder relay, alive: its load follows the day, trip opens the breaker and the currents go to zero,
@@ -175,6 +203,7 @@ export class FeederRelay {
 /** Share of the rated load over the day: a low at four in the morning, peaks at nine and at nineteen (UTC). */
 export function dailyLoad(now: number): number {
   const hour = (now / 3_600_000) % 24;
-  const peak = (at: number, width: number): number => Math.exp(-((((hour - at + 36) % 24) - 12) ** 2) / (2 * width ** 2));
+  const peak = (at: number, width: number): number =>
+    Math.exp(-((((hour - at + 36) % 24) - 12) ** 2) / (2 * width ** 2));
   return 0.45 + 0.3 * peak(9, 2.5) + 0.45 * peak(19, 3) - 0.08 * peak(4, 2);
 }

@@ -1,7 +1,15 @@
 import { CONTROL_OPERATIONS, controlOperation, ControlStatus, type MasterEffect } from '@halvix/core/dnp3';
 import type { CommandState } from '@halvix/core/path';
 import { Quality } from '@halvix/core/point';
-import { claimCommands, expireCommands, noteCommand, orderCommand, type Command, type CommandProgress, type Database } from '@halvix/db';
+import {
+  claimCommands,
+  expireCommands,
+  noteCommand,
+  orderCommand,
+  type Command,
+  type CommandProgress,
+  type Database,
+} from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { randomUUID } from 'node:crypto';
 import type { DeviceRunner } from './device.ts';
@@ -183,7 +191,9 @@ export class Commands {
     running.writes = running.writes
       .then(() => noteCommand(database, id, progress))
       .then(() => this.context.changed())
-      .catch((error: unknown) => log('error', 'the progress of a command was not written', { id, reason: reason(error) }));
+      .catch((error: unknown) =>
+        log('error', 'the progress of a command was not written', { id, reason: reason(error) }),
+      );
   }
 
   private end(id: string, state: CommandState, words: string | null, more: CommandProgress = {}): void {

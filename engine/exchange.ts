@@ -1,12 +1,18 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
 import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
-import { Quality, type Reading } from '@halvix/core/point';
+import { Quality, type PointKind, type Reading } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
+
+/** What all readings of one fragment share: the frames that carried them, and when they were stored. */
+export interface Carrier {
+  received: ReceivedFragment;
+  committed: { at: number; batch: number } | null;
+}
 
 /** Where a reading came from, kept for its trail. */
 export interface Origin {
   measured: MeasuredReading;
-  received: ReceivedFragment;
+  carrier: Carrier;
 }
 
 /** A point as the engine runs it. */
@@ -16,7 +22,6 @@ export interface LivePoint {
   config: PointConfig;
   reading: Reading | null;
   origin: Origin | null;
-  committed: { at: number; batch: number } | null;
 }
 
 export type Listener = (point: LivePoint, reading: Reading) => void;
@@ -24,9 +29,11 @@ export type Listener = (point: LivePoint, reading: Reading) => void;
 /** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
 export class Exchange {
   private readonly points = new Map<number, LivePoint>();
-  private readonly byAddress = new Map<string, LivePoint>();
+  private readonly byAddress = new Map<string, Map<PointKind, Map<number, LivePoint>>>();
   private readonly listeners = new Set<Listener>();
   private readonly changed = new Set<number>();
+  /** Points whose trail somebody looks at. */
+  readonly watched = new Set<number>();
   /** Called whenever something is there to be published. */
   onChange: () => void = () => {};
 
@@ -34,39 +41,39 @@ export class Exchange {
     return this.points.get(id);
   }
 
-  at(device: string, kind: string, index: number): LivePoint | undefined {
-    return this.byAddress.get(`${device} ${kind} ${index}`);
+  at(device: string, kind: PointKind, index: number): LivePoint | undefined {
+    return this.byAddress.get(device)?.get(kind)?.get(index);
   }
 
   /** Takes over a device's list; points that stay keep their reading. */
   setDevice(device: DeviceConfig, numberOf: (kind: string, index: number) => number | undefined): LivePoint[] {
-    const before = new Map([...this.points.values()].filter((p) => p.device === device.code).map((p) => [p.id, p]));
+    const before = new Map(this.ofDevice(device.code).map((point) => [point.id, point]));
     this.removeDevice(device.code);
     const live: LivePoint[] = [];
+    const kinds = new Map<PointKind, Map<number, LivePoint>>();
+    this.byAddress.set(device.code, kinds);
     for (const config of device.points) {
       const id = numberOf(config.kind, config.index);
       if (id === undefined) throw new Error(`${device.code} ${config.kind} ${config.index} has no number`);
       const known = before.get(id);
       const point: LivePoint = known
         ? { ...known, config }
-        : { id, device: device.code, config, reading: null, origin: null, committed: null };
+        : { id, device: device.code, config, reading: null, origin: null };
       this.points.set(id, point);
-      this.byAddress.set(`${device.code} ${config.kind} ${config.index}`, point);
+      const ofKind = kinds.get(config.kind) ?? new Map<number, LivePoint>();
+      kinds.set(config.kind, ofKind.set(config.index, point));
       live.push(point);
     }
     return live;
   }
 
   removeDevice(code: string): void {
-    for (const point of this.points.values()) {
-      if (point.device !== code) continue;
-      this.points.delete(point.id);
-      this.byAddress.delete(`${code} ${point.config.kind} ${point.config.index}`);
-    }
+    for (const point of this.ofDevice(code)) this.points.delete(point.id);
+    this.byAddress.delete(code);
   }
 
   ofDevice(code: string): LivePoint[] {
-    return [...this.points.values()].filter((point) => point.device === code);
+    return [...(this.byAddress.get(code)?.values() ?? [])].flatMap((ofKind) => [...ofKind.values()]);
   }
 
   listen(listener: Listener): () => void {
@@ -83,18 +90,16 @@ export class Exchange {
     const unchanged =
       reading.cause === 'static' && known !== null && known.raw === reading.raw && known.quality === reading.quality;
     point.reading = unchanged ? { ...known, received: reading.received } : reading;
-    if (!unchanged) {
-      point.origin = origin;
-      point.committed = null;
-    }
+    if (!unchanged) point.origin = origin;
     this.changed.add(point.id);
     this.onChange();
     if (!unchanged) for (const listener of this.listeners) listener(point, reading);
   }
 
-  /** Something about a point's trail changed, its reading did not. */
-  touch(point: LivePoint): void {
-    this.changed.add(point.id);
+  /** Something about a point's trail changed, its reading did not: matters to those who watch it. */
+  touch(pointId: number): void {
+    if (!this.watched.has(pointId)) return;
+    this.changed.add(pointId);
     this.onChange();
   }
 

@@ -12,10 +12,12 @@ export function serveHealth(host: string, port: number, database: Database, runt
       response.writeHead(status, { 'content-type': type, 'cache-control': 'no-store' }).end(body);
     };
     const fail = (): void => answer(500, 'text/plain', 'failed\n');
-    if (request.url === '/metrics')
-      registry.metrics().then((text) => answer(200, registry.contentType, text), fail);
+    if (request.url === '/metrics') registry.metrics().then((text) => answer(200, registry.contentType, text), fail);
     else if (request.url === '/healthz')
-      health(database, runtime).then((state) => answer(state.ok ? 200 : 503, 'application/json', JSON.stringify(state)), fail);
+      health(database, runtime).then(
+        (state) => answer(state.ok ? 200 : 503, 'application/json', JSON.stringify(state)),
+        fail,
+      );
     else answer(404, 'text/plain', 'there are /healthz and /metrics\n');
   });
   server.on('error', (error) => {

@@ -6,5 +6,7 @@ export function log(level: 'info' | 'warning' | 'error', words: string, fields: 
 export const reason = (error: unknown): string => {
   if (!(error instanceof Error)) return String(error);
   const { cause } = error;
-  return cause instanceof Error ? cause.message || String((cause as { code?: string }).code) : error.message || error.name;
+  return cause instanceof Error
+    ? cause.message || String((cause as { code?: string }).code)
+    : error.message || error.name;
 };

@@ -1,6 +1,13 @@
 import { CHANNELS, requestSchema } from '@halvix/core/path';
 import { readSettings } from '@halvix/core/settings';
-import { closeInterrupted, dropOldJournal, makePartitions, migrateDatabase, openDatabase, type Database } from '@halvix/db';
+import {
+  closeInterrupted,
+  dropOldJournal,
+  makePartitions,
+  migrateDatabase,
+  openDatabase,
+  type Database,
+} from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { serveHealth } from './health.ts';
 import { log, reason } from './log.ts';
@@ -19,7 +26,11 @@ const { HALVIX_DATABASE_URL, HALVIX_ENGINE_NAME, HALVIX_ENGINE_HOST, HALVIX_ENGI
   settings.value;
 
 const database = openDatabase(HALVIX_DATABASE_URL, { connections: 6, name: HALVIX_ENGINE_NAME });
-const liveDatabase = openDatabase(HALVIX_DATABASE_URL, { connections: 1, name: `${HALVIX_ENGINE_NAME} live`, relaxed: true });
+const liveDatabase = openDatabase(HALVIX_DATABASE_URL, {
+  connections: 1,
+  name: `${HALVIX_ENGINE_NAME} live`,
+  relaxed: true,
+});
 await untilItWorks('prepare the database', async () => {
   await migrateDatabase(database, HALVIX_MIGRATIONS);
   const closed = await closeInterrupted(database, HALVIX_ENGINE_NAME, clock.now());
@@ -62,8 +73,12 @@ async function stop(): Promise<void> {
 
 async function listen({ $client }: Database): Promise<void> {
   await $client.listen(CHANNELS.command, () => void runtime.commands.work());
-  await $client.listen(CHANNELS.revision, () =>
-    void runtime.apply().catch((error: unknown) => log('error', 'a revision was not applied', { reason: reason(error) })),
+  await $client.listen(
+    CHANNELS.revision,
+    () =>
+      void runtime
+        .apply()
+        .catch((error: unknown) => log('error', 'a revision was not applied', { reason: reason(error) })),
   );
   await $client.listen(CHANNELS.request, onRequest);
 }

@@ -231,7 +231,17 @@ export class OutboundRunner {
     }
   }
 
-  private onEvent({ kind, index, number, variation }: { kind: PointKind; index: number; number: number; variation: number }): void {
+  private onEvent({
+    kind,
+    index,
+    number,
+    variation,
+  }: {
+    kind: PointKind;
+    index: number;
+    number: number;
+    variation: number;
+  }): void {
     const target = this.byTarget.get(`${kind} ${index}`);
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
@@ -255,7 +265,8 @@ export class OutboundRunner {
   private onIntegrity(): void {
     const now = clock.now();
     for (const target of this.byTarget.values()) {
-      if (target.delivery === null || target.delivery.eventNumber !== null || target.delivery.reported !== null) continue;
+      if (target.delivery === null || target.delivery.eventNumber !== null || target.delivery.reported !== null)
+        continue;
       target.delivery.reported = now;
       this.touchSource(target);
     }
@@ -263,7 +274,7 @@ export class OutboundRunner {
 
   private touchSource({ mapping }: Target): void {
     const point = this.context.exchange.at(mapping.device, mapping.kind, mapping.index);
-    if (point !== undefined) this.context.exchange.touch(point);
+    if (point !== undefined) this.context.exchange.touch(point.id);
   }
 
   private async onControl(token: number, phase: CentreControl['phase'], items: ControlItem[]): Promise<void> {

@@ -56,8 +56,8 @@ export class Publisher {
   watch(pointId: number): void {
     if (this.watched.size >= MAX_WATCHED && !this.watched.has(pointId)) return;
     this.watched.set(pointId, clock.now() + WATCH_MS);
-    const point = this.context.exchange.get(pointId);
-    if (point !== undefined) this.context.exchange.touch(point);
+    this.context.exchange.watched.add(pointId);
+    this.context.exchange.touch(pointId);
   }
 
   stop(): void {
@@ -117,7 +117,8 @@ export class Publisher {
 
   private trails(points: readonly LivePoint[]): Trail[] {
     const now = clock.now();
-    for (const [id, until] of this.watched) if (until < now) this.watched.delete(id);
+    for (const [id, until] of this.watched)
+      if (until < now && this.watched.delete(id)) this.context.exchange.watched.delete(id);
     return points.flatMap((point) => (this.watched.has(point.id) ? (this.context.trailOf(point) ?? []) : []));
   }
 }

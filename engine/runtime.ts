@@ -172,7 +172,11 @@ export class Runtime {
     const now = clock.now();
     const { stored } = this.historian.numbers;
     if (now - this.rate.at >= 5000)
-      this.rate = { at: now, stored, perSecond: Math.round(((stored - this.rate.stored) * 1000) / (now - this.rate.at)) };
+      this.rate = {
+        at: now,
+        stored,
+        perSecond: Math.round(((stored - this.rate.stored) * 1000) / (now - this.rate.at)),
+      };
     return this.rate.perSecond;
   }
 

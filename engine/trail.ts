@@ -6,13 +6,14 @@ import type { OutboundRunner } from './outbound.ts';
 
 /** What happened to a point's latest reading at each hop, as one document; null before its first reading. */
 export function trailOf(point: LivePoint, outbounds: Iterable<OutboundRunner>): Trail | null {
-  const { reading, origin, committed } = point;
+  const { reading, origin } = point;
+  const committed = origin?.carrier.committed;
   if (reading === null) return null;
   return {
     pointId: point.id,
     reading,
     frames: origin && framesOf(origin),
-    message: origin && describeFragment(origin.received.fragment.octets),
+    message: origin && describeFragment(origin.carrier.received.fragment.octets),
     object: origin && `g${origin.measured.group}v${origin.measured.variation} i${origin.measured.index}`,
     flags: origin && origin.measured.flags,
     committed: committed?.at ?? null,
@@ -24,12 +25,12 @@ export function trailOf(point: LivePoint, outbounds: Iterable<OutboundRunner>): 
 }
 
 /** The link frames that carry the point's own octets. */
-function framesOf({ measured, received }: NonNullable<LivePoint['origin']>): NonNullable<Trail['frames']> {
+function framesOf({ measured, carrier }: NonNullable<LivePoint['origin']>): NonNullable<Trail['frames']> {
   const marked = new Map<number, number[]>();
   for (const { frame, position } of positionsInFrames(measured.at, measured.octets))
     marked.set(frame, [...(marked.get(frame) ?? []), position]);
   return [...marked].map(([frame, positions]) => ({
-    octets: toHex(received.frames[frame]),
+    octets: toHex(carrier.received.frames[frame]),
     marked: positions,
     bit: measured.bit,
   }));

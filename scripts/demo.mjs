@@ -29,7 +29,9 @@ function takeLock() {
   if (existsSync(lock)) {
     const { pid, children } = JSON.parse(readFileSync(lock, 'utf8'));
     if (isAlive(pid) && commandOf(pid).includes('demo.mjs'))
-      throw new Trouble(`The data folder ${home} is used by another run of the demo (process ${pid}). Stop that one first.`);
+      throw new Trouble(
+        `The data folder ${home} is used by another run of the demo (process ${pid}). Stop that one first.`,
+      );
     for (const child of children) if (isAlive(child) && isOurs(child)) process.kill(child, 'SIGKILL');
   }
   writeFileSync(lock, JSON.stringify({ pid: process.pid, children: [] }));
@@ -90,7 +92,9 @@ try {
     });
   say(`\nHalvix runs at http://127.0.0.1:${DEMO_PORTS.web}\n`);
   for (const [name, password] of SIGN_INS) say(`  sign in as ${name.padEnd(10)} with ${password}`);
-  say(`\nBench control: http://127.0.0.1:${DEMO_PORTS.bench}/devices   Logs: ${join(home, 'logs')}\nCtrl-C stops everything.`);
+  say(
+    `\nBench control: http://127.0.0.1:${DEMO_PORTS.bench}/devices   Logs: ${join(home, 'logs')}\nCtrl-C stops everything.`,
+  );
 } catch (error) {
   fail(error);
   await stop(1);

@@ -11,7 +11,13 @@ export interface DemoPorts {
 
 export const DEMO_PORTS: DemoPorts = { relay: 20001, quillstone: 20100, ambry: 20101 };
 
-export const EVENT_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = { binary: 1, doubleBit: 1, output: 0, analog: 2, counter: 3 };
+export const EVENT_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
+  binary: 1,
+  doubleBit: 1,
+  output: 0,
+  analog: 2,
+  counter: 3,
+};
 
 /** What each operation of an output leads to, where a binary input shows it. */
 const FEEDBACK: Partial<Record<number, { index: number; expect: Record<string, number> }>> = {

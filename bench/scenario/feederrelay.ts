@@ -42,7 +42,8 @@ const counter = (name: string, unit: string, gain: number): Omit<RelayPoint, 'in
   kind: 'counter',
 });
 
-const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] => points.map((point, index) => ({ ...point, index }));
+const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] =>
+  points.map((point, index) => ({ ...point, index }));
 
 const SWITCHED: ControlOperation[] = ['latchOn', 'latchOff'];
 

@@ -15,7 +15,9 @@ export function readConfiguration(input: unknown): Result<Configuration, Configu
   if (!parsed.success)
     return {
       ok: false,
-      problem: parsed.error.issues.slice(0, 100).map((issue) => ({ where: issue.path.join('.'), words: issue.message })),
+      problem: parsed.error.issues
+        .slice(0, 100)
+        .map((issue) => ({ where: issue.path.join('.'), words: issue.message })),
     };
   const problems = checkConfiguration(parsed.data);
   return problems.length > 0 ? { ok: false, problem: problems } : { ok: true, value: parsed.data };
@@ -27,13 +29,41 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   const report = (where: string, words: string): void => void problems.push({ where, words });
   const { stations, links, devices, outbounds } = configuration;
 
-  unique(stations, (s) => s.code, (s) => report(`station ${s.code}`, 'another station has this code'));
-  unique(links, (l) => l.code, (l) => report(`link ${l.code}`, 'another link has this code'));
-  unique(links, (l) => `${l.host}:${l.port}`, (l) => report(`link ${l.code}`, `another link goes to ${l.host}:${l.port}`));
-  unique(devices, (d) => d.code, (d) => report(`device ${d.code}`, 'another device has this code'));
-  unique(devices, (d) => d.link, (d) => report(`device ${d.code}`, `link ${d.link} already has a device; one device a link for now`));
-  unique(outbounds, (o) => o.code, (o) => report(`outbound ${o.code}`, 'another outbound has this code'));
-  unique(outbounds, (o) => o.port, (o) => report(`outbound ${o.code}`, `another outbound listens on port ${o.port}`));
+  unique(
+    stations,
+    (s) => s.code,
+    (s) => report(`station ${s.code}`, 'another station has this code'),
+  );
+  unique(
+    links,
+    (l) => l.code,
+    (l) => report(`link ${l.code}`, 'another link has this code'),
+  );
+  unique(
+    links,
+    (l) => `${l.host}:${l.port}`,
+    (l) => report(`link ${l.code}`, `another link goes to ${l.host}:${l.port}`),
+  );
+  unique(
+    devices,
+    (d) => d.code,
+    (d) => report(`device ${d.code}`, 'another device has this code'),
+  );
+  unique(
+    devices,
+    (d) => d.link,
+    (d) => report(`device ${d.code}`, `link ${d.link} already has a device; one device a link for now`),
+  );
+  unique(
+    outbounds,
+    (o) => o.code,
+    (o) => report(`outbound ${o.code}`, 'another outbound has this code'),
+  );
+  unique(
+    outbounds,
+    (o) => o.port,
+    (o) => report(`outbound ${o.code}`, `another outbound listens on port ${o.port}`),
+  );
 
   const stationCodes = new Set(stations.map((s) => s.code));
   const linkCodes = new Set(links.map((l) => l.code));
@@ -43,14 +73,19 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     if (!linkCodes.has(device.link)) report(where, `there is no link ${device.link}`);
     if (device.settings.ourAddress === device.settings.theirAddress)
       report(where, `our address and the device's are both ${device.settings.ourAddress}`);
-    unique(device.points, (p) => `${p.kind} ${p.index}`, (p) =>
-      report(`${where}, ${addressWords(p.kind, p.index)}`, 'another point has this address'),
+    unique(
+      device.points,
+      (p) => `${p.kind} ${p.index}`,
+      (p) => report(`${where}, ${addressWords(p.kind, p.index)}`, 'another point has this address'),
     );
     const have = new Set(device.points.map((p) => `${p.kind} ${p.index}`));
     for (const point of device.points) {
       const feedback = point.control?.feedback;
       if (feedback && !have.has(`${feedback.kind} ${feedback.index}`))
-        report(`${where}, ${point.name}`, `its feedback ${addressWords(feedback.kind, feedback.index)} is not in the list`);
+        report(
+          `${where}, ${point.name}`,
+          `its feedback ${addressWords(feedback.kind, feedback.index)} is not in the list`,
+        );
     }
   }
   const sources = new Set(devices.flatMap((d) => d.points.map((p) => `${d.code} ${p.kind} ${p.index}`)));
@@ -66,14 +101,19 @@ function checkOutbound(
   const where = `outbound ${outbound.code}`;
   if (outbound.settings.ourAddress === outbound.settings.theirAddress)
     report(where, `our address and the centre's are both ${outbound.settings.ourAddress}`);
-  unique(outbound.mappings, (m) => `${m.target.kind} ${m.target.index}`, (m) =>
-    report(`${where}, ${addressWords(m.target.kind, m.target.index)}`, 'two points are mapped to this address'),
+  unique(
+    outbound.mappings,
+    (m) => `${m.target.kind} ${m.target.index}`,
+    (m) => report(`${where}, ${addressWords(m.target.kind, m.target.index)}`, 'two points are mapped to this address'),
   );
   for (const { device, kind, index, target } of outbound.mappings) {
     const at = `${where}, ${addressWords(target.kind, target.index)}`;
-    if (!sources.has(`${device} ${kind} ${index}`)) report(at, `there is no point ${addressWords(kind, index)} in ${device}`);
+    if (!sources.has(`${device} ${kind} ${index}`))
+      report(at, `there is no point ${addressWords(kind, index)} in ${device}`);
     if (kind !== target.kind) report(at, `${addressWords(kind, index)} is of another kind`);
-    const groups = { binary: [1, 2], doubleBit: [3, 4], output: [10, 0], analog: [30, 32], counter: [20, 22] }[target.kind];
+    const groups = { binary: [1, 2], doubleBit: [3, 4], output: [10, 0], analog: [30, 32], counter: [20, 22] }[
+      target.kind
+    ];
     if (objectType(groups[0], target.staticVariation) === undefined)
       report(at, `there is no object g${groups[0]}v${target.staticVariation}`);
     if (target.eventClass > 0 && objectType(groups[1], target.eventVariation) === undefined)
@@ -81,7 +121,11 @@ function checkOutbound(
   }
 }
 
-function unique<Item>(items: readonly Item[], key: (item: Item) => string | number, onRepeat: (item: Item) => void): void {
+function unique<Item>(
+  items: readonly Item[],
+  key: (item: Item) => string | number,
+  onRepeat: (item: Item) => void,
+): void {
   const seen = new Set<string | number>();
   for (const item of items) {
     if (seen.has(key(item))) onRepeat(item);

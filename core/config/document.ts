@@ -1,16 +1,23 @@
 import { z } from 'zod';
-import { CONTROL_OPERATIONS, masterSettings, outstationSettings, pointIndex, type ControlOperation } from '../dnp3/index.ts';
+import {
+  CONTROL_OPERATIONS,
+  masterSettings,
+  outstationSettings,
+  pointIndex,
+  type ControlOperation,
+} from '../dnp3/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
 
 /** The configuration as one document: what a revision keeps and the engine runs. Described in docs/formats.md. */
 
 const code = z
   .string()
-  .regex(/^[A-Z0-9][A-Z0-9-]{0,23}$/, 'A code has 1 to 24 capital letters, digits and hyphens, and begins with no hyphen');
+  .regex(
+    /^[A-Z0-9][A-Z0-9-]{0,23}$/,
+    'A code has 1 to 24 capital letters, digits and hyphens, and begins with no hyphen',
+  );
 const name = z.string().trim().min(1, 'A name has at least 1 character').max(80, 'A name has at most 80 characters');
-const host = z
-  .string()
-  .regex(/^[A-Za-z0-9:._-]{1,253}$/, 'A host is a name or an IP address');
+const host = z.string().regex(/^[A-Za-z0-9:._-]{1,253}$/, 'A host is a name or an IP address');
 const port = z.number().int().min(1, 'A port is at least 1').max(65535, 'A port is at most 65535');
 
 export const stationSchema = z.object({ code, name, description: z.string().max(400).default('') });
@@ -47,7 +54,10 @@ export const pointSchema = z.object({
     .default(1),
   offset: z.number().default(0),
   /** Words for 0 and 1. */
-  states: z.tuple([z.string().max(24), z.string().max(24)]).nullable().default(null),
+  states: z
+    .tuple([z.string().max(24), z.string().max(24)])
+    .nullable()
+    .default(null),
   control: z
     .object({
       operations: z.array(z.enum(operations)).min(1),

@@ -17,8 +17,10 @@ describe('scaling', () => {
 });
 
 describe('replay guard', () => {
-  const timed = (...keys: string[]): { key: string; timed: boolean }[] => keys.map((key) => ({ key, timed: true }));
-  const untimed = (...keys: string[]): { key: string; timed: boolean }[] => keys.map((key) => ({ key, timed: false }));
+  const timed = (...keys: string[]): { key: number; timed: boolean }[] =>
+    keys.map((key) => ({ key: key.charCodeAt(0), timed: true }));
+  const untimed = (...keys: string[]): { key: number; timed: boolean }[] =>
+    keys.map((key) => ({ key: key.charCodeAt(0), timed: false }));
 
   test('after a restart the last stored fragment is not stored again, what follows it is', () => {
     const first = new ReplayGuard();
@@ -29,7 +31,7 @@ describe('replay guard', () => {
   });
 
   test('events in other groupings are recognised until the device has answered for all classes', () => {
-    const guard = new ReplayGuard(['a', 'b', 'c']);
+    const guard = new ReplayGuard(['a', 'b', 'c'].map((key) => key.charCodeAt(0)));
     expect(guard.admit(timed('b'))).toEqual([false]);
     expect(guard.admit(timed('a', 'c', 'd'))).toEqual([false, false, true]);
     guard.settle();
@@ -52,9 +54,18 @@ describe('replay guard', () => {
     expect(guard.admit(timed('x', 'y'))).toEqual([false, true]);
   });
 
-  test('keys tell value, flags and time apart', () => {
-    expect(
-      new Set([eventKey(1, 0, 1, 5), eventKey(1, 1, 1, 5), eventKey(1, 0, 0, 5), eventKey(1, 0, 1, null)]).size,
-    ).toBe(4);
+  test('keys tell kind, index, value, flags and time apart', () => {
+    const keys = new Set<number>();
+    let made = 0;
+    for (const kind of ['binary', 'analog'] as const)
+      for (let index = 0; index < 20; index++)
+        for (const value of [0, 1, -1, 0.5, 1e9])
+          for (const flags of [0, 1, 0x81])
+            for (const time of [null, 0, 1_700_000_000_000, 1_700_000_000_001]) {
+              keys.add(eventKey(kind, index, value, flags, time));
+              made++;
+            }
+    expect(keys.size).toBe(made);
+    expect([...keys].every(Number.isSafeInteger)).toBe(true);
   });
 });

@@ -43,7 +43,7 @@ CREATE TABLE "hop_state" (
 );
 --> statement-breakpoint
 CREATE TABLE "ingest_mark" (
-	"engine" text PRIMARY KEY NOT NULL,
+	"writer" text PRIMARY KEY NOT NULL,
 	"batch" text NOT NULL
 );
 --> statement-breakpoint
@@ -89,7 +89,7 @@ CREATE TABLE "reading_other_days" PARTITION OF "reading" DEFAULT;
 --> statement-breakpoint
 CREATE TABLE "replay_guard" (
 	"device" text PRIMARY KEY NOT NULL,
-	"keys" text[] NOT NULL
+	"keys" "bytea" NOT NULL
 );
 --> statement-breakpoint
 CREATE TABLE "revision" (

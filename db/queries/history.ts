@@ -11,61 +11,71 @@ export interface StoredReading extends Reading {
 
 /** PostgreSQL counts microseconds from 2000-01-01. */
 const EPOCH_2000_MS = 946_684_800_000;
-const COLUMNS = 8;
-const ROW_OCTETS = 2 + COLUMNS * 4 + 4 + 8 + 8 + 8 + 8 + 4 + 2 + 2;
+const TWO_TO_32 = 0x1_0000_0000;
+/** Octets of each column: point, time, received, raw, value, quality, time source, cause. */
+const COLUMNS = [4, 8, 8, 8, 8, 4, 2, 2];
+const ROW = emptyRow();
+const ROW_OCTETS = ROW.length;
 const SIGNATURE = Buffer.from('PGCOPY\n\xff\r\n\0', 'latin1');
+
+/** A row with its number of fields and their lengths, the values still zero. */
+function emptyRow(): Uint8Array {
+  const row = new DataView(new ArrayBuffer(2 + COLUMNS.reduce((sum, octets) => sum + 4 + octets, 0)));
+  row.setInt16(0, COLUMNS.length);
+  let at = 2;
+  for (const octets of COLUMNS) {
+    row.setInt32(at, octets);
+    at += 4 + octets;
+  }
+  return new Uint8Array(row.buffer);
+}
 
 /**
  * Rows for `COPY reading … WITH (FORMAT binary)` (PostgreSQL 15 documentation, COPY, "Binary Format"): signature,
  * flags, header extension, then each row as its number of fields and each field with its length, big-endian; -1 ends.
  */
 export function encodeReadings(readings: readonly StoredReading[]): Buffer {
-  const out = Buffer.allocUnsafe(SIGNATURE.length + 8 + readings.length * ROW_OCTETS + 2);
-  let at = SIGNATURE.copy(out);
-  at = out.writeInt32BE(0, at);
-  at = out.writeInt32BE(0, at);
-  const instant = (ms: number): void => {
-    at = out.writeInt32BE(8, at);
-    at = out.writeBigInt64BE(BigInt(Math.round((ms - EPOCH_2000_MS) * 1000)), at);
-  };
-  const float = (value: number): void => {
-    at = out.writeInt32BE(8, at);
-    at = out.writeDoubleBE(value, at);
-  };
-  const integer = (value: number): void => {
-    at = out.writeInt32BE(4, at);
-    at = out.writeInt32BE(value, at);
-  };
-  const small = (value: number): void => {
-    at = out.writeInt32BE(2, at);
-    at = out.writeInt16BE(value, at);
-  };
+  const head = SIGNATURE.length + 8;
+  const out = Buffer.allocUnsafe(head + readings.length * ROW_OCTETS + 2);
+  out.fill(0, SIGNATURE.copy(out), head);
+  const view = new DataView(out.buffer, out.byteOffset, out.byteLength);
+  let at = head;
   for (const row of readings) {
-    at = out.writeInt16BE(COLUMNS, at);
-    integer(row.pointId);
-    instant(row.time);
-    instant(row.received);
-    float(row.raw);
-    float(row.value);
-    integer(row.quality);
-    small(TIME_SOURCES.indexOf(row.timeSource));
-    small(CAUSES.indexOf(row.cause));
+    // Numbers of fields and lengths are the same in each row: only the values are written.
+    out.set(ROW, at);
+    view.setInt32(at + 6, row.pointId);
+    writeInstant(view, at + 14, row.time);
+    writeInstant(view, at + 26, row.received);
+    view.setFloat64(at + 38, row.raw);
+    view.setFloat64(at + 50, row.value);
+    view.setInt32(at + 62, row.quality);
+    view.setInt16(at + 70, TIME_SOURCES.indexOf(row.timeSource));
+    view.setInt16(at + 76, CAUSES.indexOf(row.cause));
+    at += ROW_OCTETS;
   }
-  out.writeInt16BE(-1, at);
+  view.setInt16(at, -1);
   return out;
 }
 
+function writeInstant(view: DataView, at: number, ms: number): void {
+  const microseconds = Math.round((ms - EPOCH_2000_MS) * 1000);
+  const high = Math.floor(microseconds / TWO_TO_32);
+  view.setInt32(at, high);
+  view.setUint32(at + 4, microseconds - high * TWO_TO_32);
+}
+
 export interface Batch {
-  engine: string;
-  /** Different for every batch of every run of that engine. */
+  /** Who writes: an engine and one of its lanes, which has one batch under way at a time. */
+  writer: string;
+  /** Different for every batch of every run of that writer. */
   id: string;
   readings: readonly StoredReading[];
   /** Keys to remember for each device; see `ReplayGuard`. */
-  guards: ReadonlyMap<string, readonly string[]>;
+  guards: ReadonlyMap<string, readonly number[]>;
 }
 
 /** Stores readings and the replay guards of their devices in one transaction: all of it is kept, or nothing is. */
-export async function storeBatch(database: Database, { engine, id, readings, guards }: Batch): Promise<void> {
+export async function storeBatch(database: Database, { writer, id, readings, guards }: Batch): Promise<void> {
   await database.$client.begin(async (tx) => {
     if (readings.length > 0) {
       const copy = await tx`
@@ -75,27 +85,31 @@ export async function storeBatch(database: Database, { engine, id, readings, gua
     }
     if (guards.size > 0) {
       const devices = [...guards.keys()];
-      const keys = devices.map((device) => JSON.stringify(guards.get(device)));
+      const keys = devices.map((device) => asOctets(guards.get(device) ?? []).toString('hex'));
       await tx`
         insert into replay_guard (device, keys)
-        select device, array(select jsonb_array_elements_text(keys::jsonb))
+        select device, decode(keys, 'hex')
         from unnest(${devices}::text[], ${keys}::text[]) as given (device, keys)
         on conflict (device) do update set keys = excluded.keys`;
     }
     await tx`
-      insert into ingest_mark (engine, batch) values (${engine}, ${id})
-      on conflict (engine) do update set batch = excluded.batch`;
+      insert into ingest_mark (writer, batch) values (${writer}, ${id})
+      on conflict (writer) do update set batch = excluded.batch`;
   });
 }
 
-/** Whether this was the last batch that its engine stored: for a commit whose answer was lost. */
-export async function batchWasStored(database: Database, engine: string, id: string): Promise<boolean> {
-  const [row] = await database.select().from(ingestMark).where(eq(ingestMark.engine, engine));
+/** Whether this was the last batch that its writer stored: for a commit whose answer was lost. */
+export async function batchWasStored(database: Database, writer: string, id: string): Promise<boolean> {
+  const [row] = await database.select().from(ingestMark).where(eq(ingestMark.writer, writer));
   return row?.batch === id;
 }
 
-export async function replayGuards(database: Database): Promise<Map<string, string[]>> {
-  return new Map((await database.select().from(replayGuard)).map((row) => [row.device, row.keys]));
+const asOctets = (keys: readonly number[]): Buffer => Buffer.from(Float64Array.from(keys).buffer);
+
+/** The keys to remember of each device. */
+export async function replayGuards(database: Database): Promise<Map<string, number[]>> {
+  const rows = await database.select().from(replayGuard);
+  return new Map(rows.map(({ device, keys }) => [device, [...new Float64Array(Uint8Array.from(keys).buffer)]]));
 }
 
 /** Makes the partitions of today and the days after it. A day that cannot have one stays with the other days. */
@@ -158,8 +172,7 @@ export interface Bucket {
 }
 
 export type History =
-  | { form: 'readings'; readings: StoredReading[] }
-  | { form: 'buckets'; widthMs: number; buckets: Bucket[] };
+  { form: 'readings'; readings: StoredReading[] } | { form: 'buckets'; widthMs: number; buckets: Bucket[] };
 
 /** A point's readings in [from, to), oldest first; as buckets when there are more than `limit`. */
 export async function historyOf(

@@ -67,7 +67,8 @@ export async function hopStates(database: Database): Promise<HopStates> {
   for (const row of await database.select().from(hopState)) {
     const schema = HOP_SCHEMAS[row.kind as HopKind] as (typeof HOP_SCHEMAS)[HopKind] | undefined;
     const parsed = schema?.safeParse(row.state);
-    if (parsed?.success) states[row.kind as HopKind].set(row.code, { state: parsed.data as never, updated: row.updated });
+    if (parsed?.success)
+      states[row.kind as HopKind].set(row.code, { state: parsed.data as never, updated: row.updated });
   }
   return states;
 }

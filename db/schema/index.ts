@@ -23,6 +23,8 @@ const instant = customType<{ data: number; driverData: string | Date }>({
   fromDriver: (value) => new Date(value).getTime(),
 });
 
+const bytea = customType<{ data: Uint8Array; driverData: Uint8Array }>({ dataType: () => 'bytea' });
+
 /** People who may sign in. */
 export const account = pgTable('account', {
   id: serial().primaryKey(),
@@ -97,12 +99,13 @@ export const latest = pgTable('latest', {
 /** Events of the last stored fragment of each device; see `ReplayGuard`. */
 export const replayGuard = pgTable('replay_guard', {
   device: text().primaryKey(),
-  keys: text().array().notNull(),
+  /** Keys as eight octets each, little-endian doubles. */
+  keys: bytea('keys').notNull(),
 });
 
-/** The last batch of readings that each engine stored: tells whether a commit went through when its answer was lost. */
+/** The last batch of readings that each writer stored: tells whether a commit went through when its answer was lost. */
 export const ingestMark = pgTable('ingest_mark', {
-  engine: text().primaryKey(),
+  writer: text().primaryKey(),
   batch: text().notNull(),
 });
 

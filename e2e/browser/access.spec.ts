@@ -8,7 +8,10 @@ test.beforeAll(async () => {
 });
 test.afterAll(() => rig.stop());
 
-test('from an empty database: the first visitor makes the first engineer, and only the first', async ({ page, request }) => {
+test('from an empty database: the first visitor makes the first engineer, and only the first', async ({
+  page,
+  request,
+}) => {
   await page.goto(urlOf(rig));
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('The first engineer');
   const fill = async (name: string, password: string, again: string): Promise<void> => {
@@ -26,8 +29,13 @@ test('from an empty database: the first visitor makes the first engineer, and on
   await page.goto(urlOf(rig, '/prove'));
   await expect(page.getByRole('table')).toContainText('No control has been sent yet');
   const origin = urlOf(rig, '').replace(/\/$/, '');
-  await request.post(urlOf(rig, '/setup'), { form: { name: 'eve', password: 'long enough 3', again: 'long enough 3' }, headers: { origin } });
-  expect((await rig.sql`select name, role from account`).map((row) => ({ ...row }))).toEqual([{ name: 'ada', role: 'engineer' }]);
+  await request.post(urlOf(rig, '/setup'), {
+    form: { name: 'eve', password: 'long enough 3', again: 'long enough 3' },
+    headers: { origin },
+  });
+  expect((await rig.sql`select name, role from account`).map((row) => ({ ...row }))).toEqual([
+    { name: 'ada', role: 'engineer' },
+  ]);
 });
 
 test('without a session there is nothing to see', async ({ request }) => {
@@ -46,7 +54,11 @@ test('cookies and headers are strict', async ({ page }) => {
   expect(row.token_hash).not.toContain(cookie.value);
   const answer = await page.request.get(urlOf(rig, '/run'));
   expect(answer.headers()['content-security-policy']).toMatch(/default-src 'self'.*script-src 'self' 'nonce-/);
-  expect(answer.headers()).toMatchObject({ 'x-content-type-options': 'nosniff', 'x-frame-options': 'DENY', 'cache-control': 'no-store' });
+  expect(answer.headers()).toMatchObject({
+    'x-content-type-options': 'nosniff',
+    'x-frame-options': 'DENY',
+    'cache-control': 'no-store',
+  });
 });
 
 test('signing out ends the session on the server', async ({ page }) => {

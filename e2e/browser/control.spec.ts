@@ -8,7 +8,8 @@ test.beforeAll(async () => {
 });
 test.afterAll(() => rig.stop());
 
-const operations = async (): Promise<number> => (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
+const operations = async (): Promise<number> =>
+  (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
 const progress = (page: Page): ReturnType<Page['getByTestId']> => page.getByTestId('control-progress');
 
 async function openDialog(page: Page): Promise<void> {
@@ -90,7 +91,15 @@ test('a viewer sees no control, and is refused by the server', async ({ page }) 
   const before = await operations();
   const post = (path: string, data: object, origin = urlOf(rig, '').replace(/\/$/, '')): Promise<number> =>
     page.request.post(urlOf(rig, path), { data, headers: { origin } }).then((answer) => answer.status());
-  const order = { id: crypto.randomUUID(), pointId, operation: 'trip', mode: 'direct', onMs: 500, offMs: 250, count: 1 };
+  const order = {
+    id: crypto.randomUUID(),
+    pointId,
+    operation: 'trip',
+    mode: 'direct',
+    onMs: 500,
+    offMs: 250,
+    count: 1,
+  };
   expect(await post('/api/commands', order)).toBe(403);
   expect(await post('/api/requests', { type: 'pollNow', device: 'HLM-F1' })).toBe(403);
   await page.waitForTimeout(1200);
@@ -100,7 +109,15 @@ test('a viewer sees no control, and is refused by the server', async ({ page }) 
 test('the server takes no order that is malformed, from elsewhere, or for what is no control', async ({ page }) => {
   await signIn(page, rig, 'operator');
   const origin = urlOf(rig, '').replace(/\/$/, '');
-  const order = { id: crypto.randomUUID(), pointId: await rig.pointId('output', 0), operation: 'trip', mode: 'direct', onMs: 500, offMs: 250, count: 1 };
+  const order = {
+    id: crypto.randomUUID(),
+    pointId: await rig.pointId('output', 0),
+    operation: 'trip',
+    mode: 'direct',
+    onMs: 500,
+    offMs: 250,
+    count: 1,
+  };
   const post = async (data: object, from = origin): Promise<[number, string]> => {
     const answer = await page.request.post(urlOf(rig, '/api/commands'), { data, headers: { origin: from } });
     return [answer.status(), await answer.text()];

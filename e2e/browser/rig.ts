@@ -14,6 +14,8 @@ export async function signIn(page: Page, rig: Rig, name: 'viewer' | 'operator' |
   await page.getByLabel('Password').fill(`${name}-demo`);
   await page.getByRole('button', { name: 'Sign in' }).click();
   await expect(page).toHaveURL(/\/run$/);
+  // The scheme is set once the page is alive.
+  await page.locator('html[data-scheme]').waitFor();
 }
 
 /** What the page complains of must be nothing. */
@@ -21,7 +23,8 @@ export function complaintsOf(page: Page): string[] {
   const complaints: string[] = [];
   page.on('pageerror', (error) => complaints.push(error.message));
   page.on('console', (message) => {
-    if (message.type() === 'error' && !/Failed to load resource|ERR_/.test(message.text())) complaints.push(message.text());
+    if (message.type() === 'error' && !/Failed to load resource|ERR_/.test(message.text()))
+      complaints.push(message.text());
   });
   return complaints;
 }

@@ -1,3 +1,4 @@
+/// <reference lib="dom" />
 import { expect, test } from '@playwright/test';
 import type { Rig } from '../rig/rig.ts';
 import { complaintsOf, signIn, startRig, urlOf } from './rig.ts';
@@ -43,7 +44,9 @@ test('the trail shows the octets, what they mean, and when the centre confirmed'
   await expect(page.getByLabel('Decoded')).toContainText('g32v3 i7');
   await expect(page.getByLabel('Decoded')).toContainText('online, local forced');
   await expect(page.getByLabel('Scaled')).toContainText('4.321 kV');
-  await expect(page.getByTestId('story')).toContainText(/Reached Quillstone \d+ ms after F1 feeder relay measured it, and Quillstone confirmed it/);
+  await expect(page.getByTestId('story')).toContainText(
+    /Reached Quillstone \d+ ms after F1 feeder relay measured it, and Quillstone confirmed it/,
+  );
   await expect(page.getByTestId('story')).toContainText('Ambry has not fetched it yet; it waits there as event');
   await expect(page.getByTestId('sent-QST')).toContainText('online, remote forced');
   await rig.release('analog', 7);
@@ -102,7 +105,9 @@ test('the keyboard alone: search, move in the table, open, keys, back out', asyn
   await page.keyboard.press('ArrowDown');
   await page.keyboard.press('ArrowDown');
   await page.keyboard.press('Control+c');
-  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(/^Address\tPoint\t.*\nBI 1\tEarth switch\t0\topen/);
+  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(
+    /^Address\tPoint\t.*\nBI 1\tEarth switch\t0\topen/,
+  );
   await page.keyboard.press('Enter');
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('Earth switch');
   await page.keyboard.press('g');

@@ -46,7 +46,8 @@ export class Rig {
       this.system.start('web');
       await this.system.waitFor('web');
     }
-    if (demo) await this.until('relay answers', async () => (await this.hop('device', 'HLM-F1'))?.state === 'answering');
+    if (demo)
+      await this.until('relay answers', async () => (await this.hop('device', 'HLM-F1'))?.state === 'answering');
     return this;
   }
 

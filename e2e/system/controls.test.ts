@@ -7,7 +7,10 @@ let breaker: number;
 beforeAll(async () => {
   rig = await (await Rig.make('controls', inject('postgres'))).start();
   breaker = await rig.pointId('output', 0);
-  await rig.until('the centre asks', async () => (await rig.bench<unknown[]>('GET', '/centres/QST/points')).length === 80);
+  await rig.until(
+    'the centre asks',
+    async () => (await rig.bench<unknown[]>('GET', '/centres/QST/points')).length === 80,
+  );
 });
 afterAll(() => rig.stop());
 beforeEach(async () => {
@@ -16,10 +19,14 @@ beforeEach(async () => {
 });
 
 const CODES: Record<string, number> = { trip: 0x81, close: 0x41, latchOn: 3 };
-const operations = async (): Promise<number> => (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
+const operations = async (): Promise<number> =>
+  (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
 
 /** Inserts a command row as the web does. */
-async function order(operation: string, { mode = 'selectOperate', id = randomUUID() as string, expiresIn = 10_000 } = {}): Promise<string> {
+async function order(
+  operation: string,
+  { mode = 'selectOperate', id = randomUUID() as string, expiresIn = 10_000 } = {},
+): Promise<string> {
   const now = Date.now();
   await rig.sql`
     insert into command (id, point_id, device, index, operation, code, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
@@ -30,28 +37,43 @@ async function order(operation: string, { mode = 'selectOperate', id = randomUUI
 }
 
 async function ended(id: string): Promise<Record<string, unknown>> {
-  await rig.until('command ended', async () => (await rig.sql`select 1 from command where id = ${id} and ended is not null`).length === 1);
+  await rig.until(
+    'command ended',
+    async () => (await rig.sql`select 1 from command where id = ${id} and ended is not null`).length === 1,
+  );
   const [row] = await rig.sql`select * from command where id = ${id}`;
   return row;
 }
 
 describe('from here', () => {
-  test.each(['selectOperate', 'direct'])('trip by %s opens the breaker, and the feedback point confirms it', async (mode) => {
-    const before = await operations();
-    const row = await ended(await order('trip', { mode }));
-    expect(row).toMatchObject({ state: 'confirmed', status: 0 });
-    expect(row.words).toContain('Breaker 52A: open');
-    const times = ['requested', 'sent', ...(mode === 'direct' ? [] : ['selected']), 'operated', 'confirmed'].map((step) => new Date(row[step] as string).getTime());
-    expect([...times].sort((a, b) => a - b)).toEqual(times);
-    expect((await rig.relayPoint('binary', 0)).value).toBe(0);
-    expect(await operations()).toBe(before + 1);
-    await rig.until('currents are zero at the centre', async () => (await rig.centrePoint('QST', 'analog', 0))?.value === 0);
-    expect((await rig.relayPoint('analog', 7)).value).toBeGreaterThan(30_000);
-  });
+  test.each(['selectOperate', 'direct'])(
+    'trip by %s opens the breaker, and the feedback point confirms it',
+    async (mode) => {
+      const before = await operations();
+      const row = await ended(await order('trip', { mode }));
+      expect(row).toMatchObject({ state: 'confirmed', status: 0 });
+      expect(row.words).toContain('Breaker 52A: open');
+      const times = ['requested', 'sent', ...(mode === 'direct' ? [] : ['selected']), 'operated', 'confirmed'].map(
+        (step) => new Date(row[step] as string).getTime(),
+      );
+      expect([...times].sort((a, b) => a - b)).toEqual(times);
+      expect((await rig.relayPoint('binary', 0)).value).toBe(0);
+      expect(await operations()).toBe(before + 1);
+      await rig.until(
+        'currents are zero at the centre',
+        async () => (await rig.centrePoint('QST', 'analog', 0))?.value === 0,
+      );
+      expect((await rig.relayPoint('analog', 7)).value).toBeGreaterThan(30_000);
+    },
+  );
 
   test('in local the refusal carries the status of the relay', async () => {
     await rig.force('binary', 6, 0);
-    expect(await ended(await order('trip'))).toMatchObject({ state: 'refused', status: 7, words: 'the device is in local' });
+    expect(await ended(await order('trip'))).toMatchObject({
+      state: 'refused',
+      status: 7,
+      words: 'the device is in local',
+    });
     expect((await rig.relayPoint('binary', 0)).value).toBe(1);
   });
 
@@ -93,7 +115,12 @@ interface Step {
 const fromCentre = (body: object): Promise<Step[]> => rig.bench('POST', '/centres/QST/controls', { index: 0, ...body });
 
 describe('from the centre', () => {
-  beforeAll(() => rig.until('the centre is back', async () => (await rig.bench<{ state: string }>('GET', '/centres/QST')).state === 'answering'));
+  beforeAll(() =>
+    rig.until(
+      'the centre is back',
+      async () => (await rig.bench<{ state: string }>('GET', '/centres/QST')).state === 'answering',
+    ),
+  );
 
   test('a control goes through to the relay, and its status comes back', async () => {
     const before = await operations();
@@ -108,14 +135,23 @@ describe('from the centre', () => {
   test('what the relay refuses is refused with its own status', async () => {
     await rig.force('binary', 6, 0);
     expect((await fromCentre({ operation: 'trip' })).at(-1)).toMatchObject({ step: 'refused', status: 7 });
-    expect((await fromCentre({ operation: 'trip', mode: 'direct' })).at(-1)).toMatchObject({ step: 'refused', status: 7 });
+    expect((await fromCentre({ operation: 'trip', mode: 'direct' })).at(-1)).toMatchObject({
+      step: 'refused',
+      status: 7,
+    });
     await rig.release('binary', 6);
-    expect((await fromCentre({ operation: 'pulseOn', mode: 'direct' })).at(-1)).toMatchObject({ step: 'refused', status: 4 });
+    expect((await fromCentre({ operation: 'pulseOn', mode: 'direct' })).at(-1)).toMatchObject({
+      step: 'refused',
+      status: 4,
+    });
   });
 
   test('nothing is claimed while the relay is away', async () => {
     await rig.power(false);
-    expect((await fromCentre({ operation: 'trip', mode: 'direct' })).at(-1)).toMatchObject({ step: 'refused', status: 18 });
+    expect((await fromCentre({ operation: 'trip', mode: 'direct' })).at(-1)).toMatchObject({
+      step: 'refused',
+      status: 18,
+    });
     await rig.power(true);
     await rig.until('relay answers', async () => (await rig.hop('device', 'HLM-F1')).state === 'answering');
   });

@@ -32,15 +32,24 @@ describe('kill -9 of the engine', () => {
     const log = await rig.bench<Logged[]>('GET', '/devices/HLM-F1/log');
     // Model events go on; what the relay had made until now has to arrive.
     const lastTime = log.at(-1)!.time;
-    await rig.until('all stored', async () => {
-      const [{ stored }] = await rig.sql`select count(*)::int as stored from reading where cause = 1 and time <= ${new Date(lastTime)}`;
-      return (stored as number) >= log.length;
-    }, 20_000).catch(() => {});
+    await rig
+      .until(
+        'all stored',
+        async () => {
+          const [{ stored }] =
+            await rig.sql`select count(*)::int as stored from reading where cause = 1 and time <= ${new Date(lastTime)}`;
+          return (stored as number) >= log.length;
+        },
+        20_000,
+      )
+      .catch(() => {});
     await pause(1500);
     const rows = await rig.sql`
       select kind, index, raw, (extract(epoch from time) * 1000)::float8 as time, count(*)::int as times
       from reading join point_identity on id = point_id where cause = 1 group by kind, index, raw, time`;
-    const stored = new Map(rows.map((r) => [`${r.kind} ${r.index} ${r.raw} ${Math.round(r.time as number)}`, r.times as number]));
+    const stored = new Map(
+      rows.map((r) => [`${r.kind} ${r.index} ${r.raw} ${Math.round(r.time as number)}`, r.times as number]),
+    );
     const made = new Map<string, number>();
     for (const e of log) {
       const key = `${e.kind} ${e.index} ${e.value} ${e.time}`;
@@ -78,7 +87,16 @@ function crc(bytes: Buffer): Buffer {
   return Buffer.from([value & 0xff, value >>> 8]);
 }
 function frame(source: number, destination: number, data: Buffer, control = 0xc4): Buffer {
-  const header = Buffer.from([0x05, 0x64, 5 + data.length, control, destination & 255, destination >>> 8, source & 255, source >>> 8]);
+  const header = Buffer.from([
+    0x05,
+    0x64,
+    5 + data.length,
+    control,
+    destination & 255,
+    destination >>> 8,
+    source & 255,
+    source >>> 8,
+  ]);
   const blocks: Buffer[] = [header, crc(header)];
   for (let at = 0; at < data.length; at += 16) blocks.push(data.subarray(at, at + 16), crc(data.subarray(at, at + 16)));
   return Buffer.concat(blocks);
@@ -93,7 +111,9 @@ describe('strangers at the standby port', () => {
     const { socket, received } = await raw(rig.ports.ambry);
     socket.write(Buffer.from(Array.from({ length: 700 }, (_, i) => (i * 37) & 0xff)));
     socket.write(frame(55, 10, CLASS_0));
-    const segments = Array.from({ length: 10 }, (_, i) => Buffer.concat([Buffer.from([(i === 0 ? 0x40 : 0) | i]), Buffer.alloc(249)]));
+    const segments = Array.from({ length: 10 }, (_, i) =>
+      Buffer.concat([Buffer.from([(i === 0 ? 0x40 : 0) | i]), Buffer.alloc(249)]),
+    );
     for (const segment of segments) socket.write(frame(101, 10, segment));
     await rig.until('counted', async () => {
       const now = await counters();
@@ -124,7 +144,10 @@ describe('strangers at the standby port', () => {
     stranger.socket.write(LINK_STATUS(77));
     await pause(100);
     await rig.bench('PUT', '/centres/AMB/power', { on: true });
-    await rig.until('the centre gets through', async () => (await rig.bench<{ state: string }>('GET', '/centres/AMB')).state === 'answering');
+    await rig.until(
+      'the centre gets through',
+      async () => (await rig.bench<{ state: string }>('GET', '/centres/AMB')).state === 'answering',
+    );
     await rig.bench('PUT', '/centres/AMB/power', { on: false });
     stranger.socket.destroy();
   });

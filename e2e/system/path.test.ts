@@ -11,7 +11,10 @@ const COMM_LOST = 4;
 
 describe('from the relay to the centre', () => {
   test('all points are there with their kinds and indexes', async () => {
-    await rig.until('80 points at the centre', async () => (await rig.bench<unknown[]>('GET', '/centres/QST/points')).length === 80);
+    await rig.until(
+      '80 points at the centre',
+      async () => (await rig.bench<unknown[]>('GET', '/centres/QST/points')).length === 80,
+    );
     const points = await rig.bench<{ kind: string; index: number }[]>('GET', '/centres/QST/points');
     const counts: Record<string, number> = {};
     for (const { kind } of points) counts[kind] = (counts[kind] ?? 0) + 1;
@@ -28,11 +31,21 @@ describe('from the relay to the centre', () => {
     const forced = await rig.force(kind, index, value);
     expect(forced.value).toBe(value);
     const id = await rig.pointId(kind, index);
-    const toDatabase = await rig.until('in history', async () => (await rig.sql`select 1 from reading where point_id = ${id} and raw = ${value} and cause = 1`).length > 0, 8000);
-    const toCentre = await rig.until('at the centre', async () => (await rig.centrePoint('QST', kind, index))?.value === value, 8000);
+    const toDatabase = await rig.until(
+      'in history',
+      async () =>
+        (await rig.sql`select 1 from reading where point_id = ${id} and raw = ${value} and cause = 1`).length > 0,
+      8000,
+    );
+    const toCentre = await rig.until(
+      'at the centre',
+      async () => (await rig.centrePoint('QST', kind, index))?.value === value,
+      8000,
+    );
     // Counters are polled every five seconds.
     expect(toDatabase + toCentre).toBeLessThan(kind === 'counter' ? 8000 : 4000);
-    const [row] = await rig.sql`select time, quality, time_source from reading where point_id = ${id} and raw = ${value} and cause = 1 order by time desc limit 1`;
+    const [row] =
+      await rig.sql`select time, quality, time_source from reading where point_id = ${id} and raw = ${value} and cause = 1 order by time desc limit 1`;
     expect(new Date(row.time as string).getTime()).toBeGreaterThanOrEqual(before - 50);
     expect(row).toMatchObject({ quality: 4, time_source: 1 });
     const [latest] = await rig.sql`select raw from latest where point_id = ${id}`;
@@ -50,7 +63,7 @@ describe('from the relay to the centre', () => {
     await expect(rig.force('colour', 0, 1)).rejects.toThrow('is none of');
   });
 
-  test("the standby centre has a queue of its own, and gets it when it comes", async () => {
+  test('the standby centre has a queue of its own, and gets it when it comes', async () => {
     await rig.force('binary', 5, 0);
     await rig.until('queued for the standby', async () => ((await rig.hop('outbound', 'AMB'))?.eventsWaiting ?? 0) > 0);
     await rig.bench('PUT', '/centres/AMB/power', { on: true });
@@ -67,15 +80,24 @@ describe('a relay that goes away', () => {
     const id = await rig.pointId('analog', 10);
     const [before] = await rig.sql`select raw, time from latest where point_id = ${id}`;
     await rig.power(false);
-    const lost = await rig.until('no communication', async () => (((await rig.sql`select quality from latest where point_id = ${id}`)[0].quality as number) & 1) === 1);
+    const lost = await rig.until(
+      'no communication',
+      async () => (((await rig.sql`select quality from latest where point_id = ${id}`)[0].quality as number) & 1) === 1,
+    );
     // Time-out 1 s, three tries, and a publication.
     expect(lost).toBeLessThan(4500);
     const [after] = await rig.sql`select raw, time from latest where point_id = ${id}`;
     expect(new Date(after.time as string).getTime()).toBeGreaterThanOrEqual(new Date(before.time as string).getTime());
     expect(await rig.hop('link', 'HLM-LAN-F1')).toMatchObject({ problem: 'refused, nothing listens there' });
-    await rig.until('the centre has the flags', async () => ((await rig.centrePoint('QST', 'analog', 10))?.flags ?? 0) === COMM_LOST);
+    await rig.until(
+      'the centre has the flags',
+      async () => ((await rig.centrePoint('QST', 'analog', 10))?.flags ?? 0) === COMM_LOST,
+    );
     await rig.power(true);
-    await rig.until('readings are good again', async () => (await rig.sql`select 1 from latest where point_id = ${id} and quality = 0`).length === 1);
+    await rig.until(
+      'readings are good again',
+      async () => (await rig.sql`select 1 from latest where point_id = ${id} and quality = 0`).length === 1,
+    );
     await rig.until('the centre sees it', async () => (await rig.centrePoint('QST', 'analog', 10))?.flags === 1);
     expect((await rig.hop('device', 'HLM-F1')).state).toBe('answering');
   });

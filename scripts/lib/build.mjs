@@ -9,6 +9,7 @@ const PROGRAMS = {
   bench: 'bench/main.ts',
   'load-demo': 'scripts/load-demo.ts',
   apply: 'scripts/apply.ts',
+  'ingest-bench': 'engine/ingest.bench.ts',
 };
 
 /**
@@ -63,9 +64,13 @@ export async function build({ web = true } = {}) {
       logLevel: 'error',
       external: ['@node-rs/argon2'],
       // Some packages within are CommonJS and ask for `require`.
-      banner: { js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);" },
+      banner: {
+        js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);",
+      },
     });
   });
   if (!web) return;
-  await whenChanged('web', ['core', 'db', 'web'], 'web/build/index.js', () => run('npm', ['run', 'build', '-w', 'web']));
+  await whenChanged('web', ['core', 'db', 'web'], 'web/build/index.js', () =>
+    run('npm', ['run', 'build', '-w', 'web']),
+  );
 }

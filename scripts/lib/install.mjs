@@ -29,7 +29,12 @@ export async function installDebian(wanted) {
       // Debian makes and starts a database cluster of its own on installation, unless it is told not to.
       await apt('install', '-y', '-qq', '--no-install-recommends', 'postgresql-common');
       const conf = '/etc/postgresql-common/createcluster.conf';
-      const [command, ...rest] = [...admin, 'sh', '-c', `grep -q '^create_main_cluster = false' ${conf} || echo 'create_main_cluster = false' >> ${conf}`];
+      const [command, ...rest] = [
+        ...admin,
+        'sh',
+        '-c',
+        `grep -q '^create_main_cluster = false' ${conf} || echo 'create_main_cluster = false' >> ${conf}`,
+      ];
       await run(command, rest);
     }
     await apt('install', '-y', '-qq', '--no-install-recommends', ...missing);
@@ -38,7 +43,9 @@ export async function installDebian(wanted) {
 
 /** Installs the npm packages of the lock file, when they are not those already there. */
 export async function installNpm() {
-  const lock = createHash('sha256').update(readFileSync(join(ROOT, 'package-lock.json'))).digest('hex');
+  const lock = createHash('sha256')
+    .update(readFileSync(join(ROOT, 'package-lock.json')))
+    .digest('hex');
   const stamp = join(ROOT, 'node_modules', '.halvix-lock');
   if (existsSync(stamp) && readFileSync(stamp, 'utf8') === lock) return;
   await step('installing npm packages', () => run('npm', ['ci', '--no-audit', '--no-fund']));

@@ -2,7 +2,15 @@ import { join } from 'node:path';
 import { launch, ROOT, run, stopProcess } from './run.mjs';
 import { Trouble } from './say.mjs';
 
-export const DEMO_PORTS = { web: 4600, engine: 4601, bench: 4602, postgres: 54600, relay: 20001, quillstone: 20100, ambry: 20101 };
+export const DEMO_PORTS = {
+  web: 4600,
+  engine: 4601,
+  bench: 4602,
+  postgres: 54600,
+  relay: 20001,
+  quillstone: 20100,
+  ambry: 20101,
+};
 
 /** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, quillstone: number, ambry: number }} Ports */
 

@@ -44,7 +44,9 @@ export const handle: Handle = async ({ event, resolve }) => {
 export const handleError: HandleServerError = ({ error: thrown, status, message }) => {
   if (status !== 404) {
     const reason = thrown instanceof Error ? thrown.message : String(thrown);
-    process.stdout.write(`${JSON.stringify({ time: new Date().toISOString(), level: 'error', words: 'request failed', reason })}\n`);
+    process.stdout.write(
+      `${JSON.stringify({ time: new Date().toISOString(), level: 'error', words: 'request failed', reason })}\n`,
+    );
   }
   return { message: status === 500 ? 'The server could not do this. Its log says why.' : message };
 };

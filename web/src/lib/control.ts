@@ -10,7 +10,8 @@ export const OPERATION_WORDS: Record<ControlOperation, string> = {
   pulseOff: 'Pulse off',
 };
 
-export const operationWords = (operation: string): string => OPERATION_WORDS[operation as ControlOperation] ?? operation;
+export const operationWords = (operation: string): string =>
+  OPERATION_WORDS[operation as ControlOperation] ?? operation;
 
 export const MODE_WORDS: Record<string, string> = {
   selectOperate: 'select before operate',
@@ -42,11 +43,17 @@ export function progressOf(command: CommandView, hasFeedback: boolean): Progress
   const failed = END_WORDS[state];
   const steps: ProgressStep[] = [
     { words: `Requested by ${command.requestedBy}`, time: command.requested, state: 'done' },
-    { words: mode === 'direct' ? 'Sent to the device' : 'Select sent to the device', time: command.sent, state: 'later' },
+    {
+      words: mode === 'direct' ? 'Sent to the device' : 'Select sent to the device',
+      time: command.sent,
+      state: 'later',
+    },
   ];
   if (mode !== 'direct') steps.push({ words: 'Selected: the device is ready', time: command.selected, state: 'later' });
-  if (mode !== 'selectOnly') steps.push({ words: 'Operated: the device accepted', time: command.operated, state: 'later' });
-  if (hasFeedback && mode !== 'selectOnly') steps.push({ words: 'Confirmed by the feedback point', time: command.confirmed, state: 'later' });
+  if (mode !== 'selectOnly')
+    steps.push({ words: 'Operated: the device accepted', time: command.operated, state: 'later' });
+  if (hasFeedback && mode !== 'selectOnly')
+    steps.push({ words: 'Confirmed by the feedback point', time: command.confirmed, state: 'later' });
   for (const step of steps) if (step.time !== null) step.state = 'done';
   const next = steps.findIndex((step) => step.state === 'later');
   if (failed !== undefined) {

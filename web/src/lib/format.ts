@@ -66,6 +66,20 @@ export function clockTime(ms: number, now: number, digits: 0 | 1 | 3 = 3): strin
 /** To the millisecond, with date and zone: for tooltips. */
 export const fullTime = (ms: number): string => `${new Date(ms).toISOString().replace('T', ' ').replace('Z', '')} UTC`;
 
-const SMALL_NUMBERS = ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine', 'ten', 'eleven', 'twelve'];
+const SMALL_NUMBERS = [
+  'no',
+  'one',
+  'two',
+  'three',
+  'four',
+  'five',
+  'six',
+  'seven',
+  'eight',
+  'nine',
+  'ten',
+  'eleven',
+  'twelve',
+];
 export const numberWord = (n: number): string => SMALL_NUMBERS[n] ?? String(n);
 export const capital = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1);

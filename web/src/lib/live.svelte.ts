@@ -2,7 +2,15 @@ import { browser } from '$app/environment';
 import type { Trail } from '@halvix/core/path';
 import type { Reading } from '@halvix/core/point';
 import { clock } from './clock.svelte.ts';
-import { NO_TOPICS, topicsToQuery, type CommandView, type Hops, type JournalLine, type LiveMessage, type Topics } from './topics.ts';
+import {
+  NO_TOPICS,
+  topicsToQuery,
+  type CommandView,
+  type Hops,
+  type JournalLine,
+  type LiveMessage,
+  type Topics,
+} from './topics.ts';
 
 const REOPEN_AFTER_MS = 2000;
 /** The server speaks at least once a second; so long without a word means that the line is dead. */
@@ -68,7 +76,13 @@ class Live {
 
   private connect(): void {
     const query = topicsToQuery(this.topics);
-    if (this.stream !== null && this.stream.readyState !== EventSource.CLOSED && query === this.opened && this.lostSince === null) return;
+    if (
+      this.stream !== null &&
+      this.stream.readyState !== EventSource.CLOSED &&
+      query === this.opened &&
+      this.lostSince === null
+    )
+      return;
     this.stream?.close();
     this.opened = query;
     this.lastWord = Date.now();
@@ -89,7 +103,8 @@ class Live {
 
   private async afterRefusal(): Promise<void> {
     const answer = await fetch('/api/search').catch(() => null);
-    if (answer?.status === 401) location.href = `/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`;
+    if (answer?.status === 401)
+      location.href = `/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`;
     else this.reopen(REOPEN_AFTER_MS);
   }
 

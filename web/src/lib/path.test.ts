@@ -4,19 +4,76 @@ import { devicePath, isReached, outboundHop, standing, type DeviceOnPath, type O
 import type { Hops } from './topics.ts';
 
 const NOW = 1_000_000;
-const DEVICE: DeviceOnPath = { code: 'D', name: 'Relay', station: 'S', description: '', address: 11, ourAddress: 1, link: { code: 'L', name: 'LAN', endpoint: 'host:1' }, outbounds: ['O'] };
-const OUTBOUND: OutboundOnPath = { code: 'O', name: 'centre', centre: 'Centre', port: 1, ourAddress: 10, theirAddress: 100, mapped: 80 };
+const DEVICE: DeviceOnPath = {
+  code: 'D',
+  name: 'Relay',
+  station: 'S',
+  description: '',
+  address: 11,
+  ourAddress: 1,
+  link: { code: 'L', name: 'LAN', endpoint: 'host:1' },
+  outbounds: ['O'],
+};
+const OUTBOUND: OutboundOnPath = {
+  code: 'O',
+  name: 'centre',
+  centre: 'Centre',
+  port: 1,
+  ourAddress: 10,
+  theirAddress: 100,
+  mapped: 80,
+};
 
 function hops(over: { link?: object; device?: object; outbound?: object; engineAge?: number } = {}): Hops {
   const counters = { counters: {}, countersSince: 0 };
   return {
-    links: { L: { state: 'connected', since: 0, endpoint: 'host:1', tries: 0, nextTry: null, problem: null, ...over.link } },
-    devices: { D: { state: 'answering', since: 0, words: 'answers', lastGood: NOW - 400, roundTripMs: 5, lastCommit: NOW, nextIntegrity: null, indications: [], ...counters, ...over.device } },
-    outbounds: { O: { state: 'listening', since: 0, problem: null, connectedFrom: 'x', connectionSince: 0, lastHeard: NOW - 100, lastConfirmed: NOW - 300, eventsWaiting: 0, connectionsRefused: 0, lastProblem: null, ...counters, ...over.outbound } },
-    engines: { e: { startedAt: 0, revision: 1, readingsPerSecond: 3, queuedReadings: 0, droppedReadings: 0, updated: NOW - (over.engineAge ?? 0) } },
+    links: {
+      L: { state: 'connected', since: 0, endpoint: 'host:1', tries: 0, nextTry: null, problem: null, ...over.link },
+    },
+    devices: {
+      D: {
+        state: 'answering',
+        since: 0,
+        words: 'answers',
+        lastGood: NOW - 400,
+        roundTripMs: 5,
+        lastCommit: NOW,
+        nextIntegrity: null,
+        indications: [],
+        ...counters,
+        ...over.device,
+      },
+    },
+    outbounds: {
+      O: {
+        state: 'listening',
+        since: 0,
+        problem: null,
+        connectedFrom: 'x',
+        connectionSince: 0,
+        lastHeard: NOW - 100,
+        lastConfirmed: NOW - 300,
+        eventsWaiting: 0,
+        connectionsRefused: 0,
+        lastProblem: null,
+        ...counters,
+        ...over.outbound,
+      },
+    },
+    engines: {
+      e: {
+        startedAt: 0,
+        revision: 1,
+        readingsPerSecond: 3,
+        queuedReadings: 0,
+        droppedReadings: 0,
+        updated: NOW - (over.engineAge ?? 0),
+      },
+    },
   };
 }
-const pathOf = (over: Parameters<typeof hops>[0]): ReturnType<typeof devicePath> => devicePath(DEVICE, [OUTBOUND], hops(over), NOW);
+const pathOf = (over: Parameters<typeof hops>[0]): ReturnType<typeof devicePath> =>
+  devicePath(DEVICE, [OUTBOUND], hops(over), NOW);
 const states = (over: Parameters<typeof hops>[0]): string[] => {
   const { device, link, engine, outbounds } = pathOf(over);
   return [device.state, link.state, engine.state, outbounds[0].hop.state];
@@ -30,17 +87,26 @@ describe('the path breaks where the value stopped', () => {
   test('at the device, when the link is up', () =>
     expect(states({ device: { state: 'silent', words: 'no answer' } })).toEqual(['lost', 'good', 'good', 'good']));
   test('at the link', () =>
-    expect(states({ link: { state: 'waiting', problem: 'refused', nextTry: NOW + 900 } })).toEqual(['unknown', 'lost', 'good', 'good']));
+    expect(states({ link: { state: 'waiting', problem: 'refused', nextTry: NOW + 900 } })).toEqual([
+      'unknown',
+      'lost',
+      'good',
+      'good',
+    ]));
   test('at the engine, and nothing is known of the rest', () =>
     expect(states({ engineAge: 6000 })).toEqual(['unknown', 'unknown', 'lost', 'unknown']));
   test('at the centre', () => {
     expect(states({ outbound: { connectedFrom: null, eventsWaiting: 7 } })[3]).toBe('idle');
-    expect(outboundHop(hops({ outbound: { connectedFrom: null, eventsWaiting: 7 } }), 'O', { state: 'good', words: '' }, NOW).words).toBe('not connected, 7 events wait');
+    expect(
+      outboundHop(hops({ outbound: { connectedFrom: null, eventsWaiting: 7 } }), 'O', { state: 'good', words: '' }, NOW)
+        .words,
+    ).toBe('not connected, 7 events wait');
   });
 });
 
 describe('one sentence', () => {
-  const sentence = (over: Parameters<typeof hops>[0]): ReturnType<typeof standing> => standing([DEVICE], [OUTBOUND], hops(over), NOW);
+  const sentence = (over: Parameters<typeof hops>[0]): ReturnType<typeof standing> =>
+    standing([DEVICE], [OUTBOUND], hops(over), NOW);
   test('all well', () => expect(sentence({})).toEqual({ headline: 'The device answers', advice: null }));
   test('a silent device', () => {
     const { headline, advice } = sentence({ device: { state: 'silent', words: 'no answer to 3 requests' } });

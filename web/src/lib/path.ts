@@ -51,7 +51,12 @@ export function engineHop(hops: Hops, now: number): Hop {
   return { state: 'good', words: `${engines.reduce((sum, engine) => sum + engine.readingsPerSecond, 0)} readings/s` };
 }
 
-export function devicePath(device: DeviceOnPath, outbounds: readonly OutboundOnPath[], hops: Hops, now: number): DevicePath {
+export function devicePath(
+  device: DeviceOnPath,
+  outbounds: readonly OutboundOnPath[],
+  hops: Hops,
+  now: number,
+): DevicePath {
   const engine = engineHop(hops, now);
   const link = linkHop(hops, device.link.code, engine, now);
   return {
@@ -113,7 +118,12 @@ export function standing(
   if (engine.state === 'lost')
     return {
       headline: capital(engine.words),
-      advice: { before: 'Nothing is polled and nothing is passed on. Start the ', subject: 'engine', after: ' first; its log says why it stopped.', href: '/run' },
+      advice: {
+        before: 'Nothing is polled and nothing is passed on. Start the ',
+        subject: 'engine',
+        after: ' first; its log says why it stopped.',
+        href: '/run',
+      },
     };
   const paths = devices.map((device) => ({ device, path: devicePath(device, [], hops, now) }));
   const reached = paths.filter(({ path }) => isReached(path)).length;
@@ -127,8 +137,24 @@ export function standing(
     const since = state ? `, since ${clockTime(state.since, now, 0)}` : '';
     const href = `/run/device/${device.code}`;
     if (path.link.state === 'lost')
-      return { headline, advice: { before: `The path breaks between ${device.link.name} and the engine${since}: `, subject: device.name, after: `, ${path.link.words}. Look at ${device.link.endpoint} first.`, href } };
-    return { headline, advice: { before: `The path breaks between `, subject: device.name, after: ` and ${device.link.name}${since}: ${path.device.words}. The link itself is up, so look at the device first: supply, address ${device.address}.`, href } };
+      return {
+        headline,
+        advice: {
+          before: `The path breaks between ${device.link.name} and the engine${since}: `,
+          subject: device.name,
+          after: `, ${path.link.words}. Look at ${device.link.endpoint} first.`,
+          href,
+        },
+      };
+    return {
+      headline,
+      advice: {
+        before: `The path breaks between `,
+        subject: device.name,
+        after: ` and ${device.link.name}${since}: ${path.device.words}. The link itself is up, so look at the device first: supply, address ${device.address}.`,
+        href,
+      },
+    };
   }
   const away = outbounds.filter(({ code }) => outboundHop(hops, code, engine, now).state !== 'good');
   if (away.length === 0) return { headline, advice: null };
@@ -137,6 +163,11 @@ export function standing(
   if (state === 'unknown') return { headline, advice: null };
   return {
     headline,
-    advice: { before: '', subject: first.centre, after: ` (${first.name}) is ${words}.`, href: `/run/outbound/${first.code}` },
+    advice: {
+      before: '',
+      subject: first.centre,
+      after: ` (${first.name}) is ${words}.`,
+      href: `/run/outbound/${first.code}`,
+    },
   };
 }

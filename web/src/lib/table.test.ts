@@ -5,7 +5,11 @@ const columns: Column<{ name: string; value: number }>[] = [
   { key: 'name', title: 'Name', width: '1fr', text: (row) => row.name },
   { key: 'value', title: 'Value', width: '80px', text: (row) => `${row.value} A`, order: (row) => row.value },
 ];
-const rows = [{ name: 'Current L10', value: 9 }, { name: 'Current L2', value: 10 }, { name: 'Voltage', value: 2 }];
+const rows = [
+  { name: 'Current L10', value: 9 },
+  { name: 'Current L2', value: 10 },
+  { name: 'Voltage', value: 2 },
+];
 
 test('filters by every column, sorts numbers as numbers and names as people do', () => {
   const names = (...given: [Record<string, string>, Parameters<typeof arranged>[3]]): string[] =>
@@ -16,4 +20,5 @@ test('filters by every column, sorts numbers as numbers and names as people do',
   expect(names({}, { key: 'value', down: true })).toEqual(['Current L2', 'Current L10', 'Voltage']);
 });
 
-test('copies as tab-separated text', () => expect(asTabbed(rows.slice(0, 1), columns)).toBe('Name\tValue\nCurrent L10\t9 A'));
+test('copies as tab-separated text', () =>
+  expect(asTabbed(rows.slice(0, 1), columns)).toBe('Name\tValue\nCurrent L10\t9 A'));

@@ -32,7 +32,9 @@ export function arranged<Row>(
     const wanted = (filters[column.key] ?? '').trim().toLowerCase();
     return wanted === '' ? [] : [{ column, wanted }];
   });
-  const kept = rows.filter((row) => active.every(({ column, wanted }) => column.text(row).toLowerCase().includes(wanted)));
+  const kept = rows.filter((row) =>
+    active.every(({ column, wanted }) => column.text(row).toLowerCase().includes(wanted)),
+  );
   const by = sorting && columns.find(({ key }) => key === sorting.key);
   if (!sorting || !by) return kept;
   const valueOf = by.order ?? by.text;
@@ -41,6 +43,9 @@ export function arranged<Row>(
 
 /** Rows as tab-separated text with a heading, as spreadsheets paste it. */
 export const asTabbed = <Row>(rows: readonly Row[], columns: readonly Column<Row>[]): string =>
-  [columns.map(({ title }) => title), ...rows.map((row) => columns.map(({ text }) => text(row).replace(/[\t\n]/g, ' ')))]
+  [
+    columns.map(({ title }) => title),
+    ...rows.map((row) => columns.map(({ text }) => text(row).replace(/[\t\n]/g, ' '))),
+  ]
     .map((cells) => cells.join('\t'))
     .join('\n');

@@ -25,6 +25,9 @@
   let command = $state.raw<CommandView | null>(null);
   let problem = $state<string | null>(null);
   let sending = $state(false);
+  /** Buttons of a new part take no click at first: it may be the second half of a double click on the part before. */
+  let ready = $state(true);
+  const READY_AFTER_MS = 600;
 
   const feedbackReading = $derived(control.feedback?.pointId ? live.points[control.feedback.pointId] : undefined);
   const feedbackWords = $derived(
@@ -44,7 +47,11 @@
           ? `Count: ${count ?? 'nothing'} is not from 1 to 255`
           : null,
   );
-  const times = $derived(isPulse(operation) ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}` : 'held until it is changed again');
+  const times = $derived(
+    isPulse(operation)
+      ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}`
+      : 'held until it is changed again',
+  );
 
   onMount(() => {
     live.watch({ also: control.feedback?.pointId ? [control.feedback.pointId] : [] });
@@ -55,14 +62,24 @@
   function sensible(): ControlOperation {
     const { feedback, operations } = control;
     const now = feedback?.pointId ? live.points[feedback.pointId]?.raw : undefined;
-    return operations.find((one) => now !== undefined && feedback?.expect[one] !== undefined && feedback.expect[one] !== now) ?? operations[0];
+    return (
+      operations.find(
+        (one) => now !== undefined && feedback?.expect[one] !== undefined && feedback.expect[one] !== now,
+      ) ?? operations[0]
+    );
+  }
+
+  function show(next: typeof part): void {
+    part = next;
+    ready = false;
+    setTimeout(() => (ready = true), READY_AFTER_MS);
   }
 
   function goOn(): void {
     // One id for all that follows: however often it is sent, it is one command.
     id = crypto.randomUUID();
     problem = null;
-    part = 'sure';
+    show('sure');
   }
 
   async function send(): Promise<void> {
@@ -81,7 +98,7 @@
       return;
     }
     command = (await answer.json()) as CommandView;
-    part = 'sent';
+    show('sent');
     live.watch({ command: command.id });
   }
 
@@ -93,71 +110,117 @@
 <Dialog.Root open {onOpenChange}>
   <Dialog.Portal>
     <Dialog.Overlay class="fixed inset-0 z-40 bg-black/30" />
-    <Dialog.Content class="panel fixed top-[9vh] left-1/2 z-50 flex max-h-[84vh] w-[580px] max-w-[96vw] -translate-x-1/2 flex-col gap-4 overflow-y-auto p-6 shadow-xl" data-testid="control-dialog">
+    <Dialog.Content
+      interactOutsideBehavior="ignore"
+      class="panel fixed top-[9vh] left-1/2 z-50 flex max-h-[84vh] w-[580px] max-w-[96vw] -translate-x-1/2 flex-col gap-4 overflow-y-auto p-6 shadow-xl"
+      data-testid="control-dialog"
+    >
       <div>
         <Dialog.Title class="text-[18px] font-semibold">{point.name}</Dialog.Title>
         <Dialog.Description class="text-soft">
-          {device.code} {device.name}, {point.address}{#if feedbackWords !== null}. {control.feedback?.name} is now <b class="text-ink">{feedbackWords}</b>{/if}
+          {device.code}
+          {device.name}, {point.address}{#if feedbackWords !== null}. {control.feedback?.name} is now
+            <b class="text-ink">{feedbackWords}</b>{/if}
         </Dialog.Description>
       </div>
 
       {#if part === 'what'}
-        <form class="flex flex-col gap-4" onsubmit={(event) => { event.preventDefault(); goOn(); }}>
+        <form
+          class="flex flex-col gap-4"
+          onsubmit={(event) => {
+            event.preventDefault();
+            goOn();
+          }}
+        >
           <fieldset class="flex flex-wrap gap-2">
             <legend class="mb-1 text-soft">Operation</legend>
             {#each control.operations as one (one)}
-              <label class="button" class:first={operation === one}><input class="sr-only" type="radio" bind:group={operation} value={one} />{OPERATION_WORDS[one]}</label>
+              <label class="button" class:first={operation === one}
+                ><input class="sr-only" type="radio" bind:group={operation} value={one} />{OPERATION_WORDS[one]}</label
+              >
             {/each}
           </fieldset>
           <fieldset>
             <legend class="mb-1 text-soft">How</legend>
-            <label class="flex items-baseline gap-2"><input type="radio" bind:group={mode} value="selectOperate" /><span><b>Select, then operate</b>: the device checks first and carries out only what it selected</span></label>
-            <label class="flex items-baseline gap-2"><input type="radio" bind:group={mode} value="direct" /><span><b>Direct operate</b>: one message</span></label>
+            <label class="flex items-baseline gap-2"
+              ><input type="radio" bind:group={mode} value="selectOperate" /><span
+                ><b>Select, then operate</b>: the device checks first and carries out only what it selected</span
+              ></label
+            >
+            <label class="flex items-baseline gap-2"
+              ><input type="radio" bind:group={mode} value="direct" /><span><b>Direct operate</b>: one message</span
+              ></label
+            >
           </fieldset>
           {#if isPulse(operation)}
             <div class="flex gap-4">
-              <label class="flex flex-col gap-1">On time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={onMs} /></label>
-              <label class="flex flex-col gap-1">Off time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={offMs} /></label>
-              <label class="flex flex-col gap-1">Count<input class="field w-20" type="number" min="1" max="255" bind:value={count} /></label>
+              <label class="flex flex-col gap-1"
+                >On time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={onMs} /></label
+              >
+              <label class="flex flex-col gap-1"
+                >Off time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={offMs} /></label
+              >
+              <label class="flex flex-col gap-1"
+                >Count<input class="field w-20" type="number" min="1" max="255" bind:value={count} /></label
+              >
             </div>
           {/if}
           {#if limits}<p role="alert" class="text-alarm">{limits}</p>{/if}
           <div class="flex justify-end gap-2">
             <Dialog.Close class="button" type="button">Cancel</Dialog.Close>
-            <button class="button first" disabled={limits !== null}>Next: look it over</button>
+            <button class="button first" disabled={limits !== null || !ready}>Next: look it over</button>
           </div>
         </form>
       {:else if part === 'sure'}
         <div class="border-l-4 border-alarm bg-ground p-4" data-testid="control-summary">
-          <p><b>{OPERATION_WORDS[operation]}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address}, output {point.index} “{point.name}”.</p>
+          <p>
+            <b>{OPERATION_WORDS[operation]}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address},
+            output {point.index} “{point.name}”.
+          </p>
           <p class="mt-1">{mode === 'direct' ? 'Direct operate' : 'Select, then operate'}; {times}.</p>
           <p class="mt-1">
             {#if control.feedback}
               {@const expected = control.feedback.expect[operation]}
-              {control.feedback.name} has to become <b>{expected === undefined ? 'something else' : (control.feedback.states?.[expected ? 1 : 0] ?? expected)}</b> to show that it happened.
+              {control.feedback.name} has to become
+              <b
+                >{expected === undefined
+                  ? 'something else'
+                  : (control.feedback.states?.[expected ? 1 : 0] ?? expected)}</b
+              > to show that it happened.
             {:else}No point shows whether it happened: you will see only that the device accepted.{/if}
           </p>
         </div>
         {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
         <div class="flex justify-end gap-2">
-          <button class="button" onclick={() => (part = 'what')}>Back</button>
-          <button class="button grave" disabled={sending} onclick={() => void send()}>Send “{OPERATION_WORDS[operation].toLowerCase()}” to {device.code}</button>
+          <button class="button" disabled={!ready} onclick={() => show('what')}>Back</button>
+          <button class="button grave" disabled={sending || !ready} onclick={() => void send()}
+            >Send “{OPERATION_WORDS[operation].toLowerCase()}” to {device.code}</button
+          >
         </div>
       {:else}
         <ol class="flex flex-col" data-testid="control-progress" aria-live="polite">
           {#each steps as step (step.words)}
-            <li class="grid grid-cols-[18px_1fr_auto] items-baseline gap-2 border-t border-rule py-2" class:text-soft={step.state === 'later'} class:text-alarm={step.state === 'failed'}>
+            <li
+              class="grid grid-cols-[18px_1fr_auto] items-baseline gap-2 border-t border-rule py-2"
+              class:text-soft={step.state === 'later'}
+              class:text-alarm={step.state === 'failed'}
+            >
               <span aria-hidden="true">{{ done: '●', now: '◌', later: '○', failed: '✕' }[step.state]}</span>
               <span>{step.words}{step.state === 'now' ? ' …' : ''}</span>
               <span class="mono" title={step.time === null ? undefined : fullTime(step.time)}>
-                {#if step.time !== null}{clockTime(step.time, clock.now)}{#if current && step.time > current.requested}<span class="pl-2 text-soft">+{step.time - current.requested} ms</span>{/if}{/if}
+                {#if step.time !== null}{clockTime(
+                    step.time,
+                    clock.now,
+                  )}{#if current && step.time > current.requested}<span class="pl-2 text-soft"
+                      >+{step.time - current.requested} ms</span
+                    >{/if}{/if}
               </span>
             </li>
           {/each}
         </ol>
         <div class="flex justify-end gap-2">
-          {#if ended}<button class="button" onclick={() => (part = 'what')}>Another control</button>{/if}
-          <Dialog.Close class="button first">{ended ? 'Done' : 'Close, it goes on'}</Dialog.Close>
+          {#if ended}<button class="button" disabled={!ready} onclick={() => show('what')}>Another control</button>{/if}
+          <Dialog.Close class="button first" disabled={!ready}>{ended ? 'Done' : 'Close, it goes on'}</Dialog.Close>
         </div>
       {/if}
     </Dialog.Content>

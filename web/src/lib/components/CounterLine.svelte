@@ -13,18 +13,40 @@
   }
   let { counters, since, always, extra = [], reset }: Props = $props();
   const TROUBLE = new Set<CounterName>([
-    'timeouts', 'retries', 'noiseOctets', 'headerChecksums', 'bodyChecksums', 'otherDestination', 'otherSource', 'wrongDirection',
-    'transportErrors', 'overlongFragments', 'malformedFragments', 'unexpectedFragments', 'unsupported', 'eventsDropped', 'repeatedRequests',
+    'timeouts',
+    'retries',
+    'noiseOctets',
+    'headerChecksums',
+    'bodyChecksums',
+    'otherDestination',
+    'otherSource',
+    'wrongDirection',
+    'transportErrors',
+    'overlongFragments',
+    'malformedFragments',
+    'unexpectedFragments',
+    'unsupported',
+    'eventsDropped',
+    'repeatedRequests',
   ]);
-  const names = $derived((Object.keys(COUNTER_WORDS) as CounterName[]).filter((name) => always.includes(name) || (TROUBLE.has(name) && counters[name] > 0)));
+  const names = $derived(
+    (Object.keys(COUNTER_WORDS) as CounterName[]).filter(
+      (name) => always.includes(name) || (TROUBLE.has(name) && counters[name] > 0),
+    ),
+  );
 </script>
 
 <p class="flex flex-wrap gap-x-5 gap-y-1 text-[12.5px]" data-testid="counters">
   <span class="text-soft" title={fullTime(since)}>
-    Since {clockTime(since, clock.now, 0)}{#if reset}, <button class="cursor-pointer text-accent underline" onclick={reset}>reset</button>{/if}
+    Since {clockTime(since, clock.now, 0)}{#if reset}, <button
+        class="cursor-pointer text-accent underline"
+        onclick={reset}>reset</button
+      >{/if}
   </span>
   {#each names as name (name)}
-    <span class="mono" class:text-questionable={TROUBLE.has(name) && counters[name] > 0}>{rawWords(counters[name] ?? 0)} {COUNTER_WORDS[name]}</span>
+    <span class="mono" class:text-questionable={TROUBLE.has(name) && counters[name] > 0}
+      >{rawWords(counters[name] ?? 0)} {COUNTER_WORDS[name]}</span
+    >
   {/each}
   {#each extra as [words, count] (words)}
     <span class="mono" class:text-questionable={count > 0}>{rawWords(count)} {words}</span>

@@ -44,7 +44,8 @@
     }
   }
   let hidden = $state<string[] | null>(remembered());
-  const isHidden = (column: Column<Row>): boolean => (hidden === null ? (column.hidden ?? false) : hidden.includes(column.key));
+  const isHidden = (column: Column<Row>): boolean =>
+    hidden === null ? (column.hidden ?? false) : hidden.includes(column.key);
   const shown = $derived(columns.filter((column) => !isHidden(column)));
   const template = $derived(shown.map(({ width }) => width).join(' '));
   const result = $derived(arranged(rows, columns, filtering ? filters : {}, sorting));
@@ -126,7 +127,12 @@
     </div>
     <button class="button" onclick={() => void copy()}>Copy</button>
   </div>
-  <div class="panel flex min-h-[120px] flex-1 flex-col text-[13px]" role="table" aria-label={name} aria-rowcount={result.length}>
+  <div
+    class="panel flex min-h-[120px] flex-1 flex-col text-[13px]"
+    role="table"
+    aria-label={name}
+    aria-rowcount={result.length}
+  >
     <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
     <div
       bind:this={scroller}
@@ -137,14 +143,28 @@
       tabindex="0"
       role="rowgroup"
     >
-      <div class="sticky top-0 z-10 grid border-b border-rule bg-panel" style="grid-template-columns: {template}" role="row" bind:clientHeight={head}>
+      <div
+        class="sticky top-0 z-10 grid border-b border-rule bg-panel"
+        style="grid-template-columns: {template}"
+        role="row"
+        bind:clientHeight={head}
+      >
         {#each shown as column (column.key)}
-          <div class="px-2.5 py-1" role="columnheader" aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : 'none'} class:text-right={column.align === 'right'}>
+          <div
+            class="px-2.5 py-1"
+            role="columnheader"
+            aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : 'none'}
+            class:text-right={column.align === 'right'}
+          >
             <button class="cursor-pointer text-[12px] text-soft hover:text-ink" onclick={() => sortBy(column)}>
               {column.title}{sorting?.key === column.key ? (sorting.down ? ' ↓' : ' ↑') : ''}
             </button>
             {#if filtering}
-              <input class="field mt-1 min-h-0 w-full py-0 text-[12px]" aria-label="Filter {column.title}" bind:value={filters[column.key]} />
+              <input
+                class="field mt-1 min-h-0 w-full py-0 text-[12px]"
+                aria-label="Filter {column.title}"
+                bind:value={filters[column.key]}
+              />
             {/if}
           </div>
         {/each}
@@ -168,7 +188,14 @@
             ondblclick={() => open?.(row)}
           >
             {#each shown as column (column.key)}
-              <div role="cell" class="truncate px-2.5" class:mono={column.mono} class:text-right={column.align === 'right'}>{@render cell(row, column)}</div>
+              <div
+                role="cell"
+                class="truncate px-2.5"
+                class:mono={column.mono}
+                class:text-right={column.align === 'right'}
+              >
+                {@render cell(row, column)}
+              </div>
             {/each}
           </div>
         {/each}

@@ -8,7 +8,13 @@
   import { clockTime, valueWords, type ShownPoint } from '../format.ts';
 
   /** A point over time, as steps: a value holds until the next one. Parts without communication are gaps. */
-  let { history, point, from, to, unit }: { history: History; point: ShownPoint; from: number; to: number; unit: string } = $props();
+  let {
+    history,
+    point,
+    from,
+    to,
+    unit,
+  }: { history: History; point: ShownPoint; from: number; to: number; unit: string } = $props();
 
   let width = $state(900);
   const HEIGHT = 290;
@@ -26,12 +32,36 @@
   const samples = $derived.by((): Sample[] => {
     const all =
       history.form === 'readings'
-        ? history.readings.map((r) => ({ time: r.time, low: r.value, high: r.value, value: r.value, raw: r.raw, quality: r.quality }))
-        : history.buckets.map((b) => ({ time: b.time, low: b.minimum, high: b.maximum, value: b.last, raw: b.last, quality: b.quality }));
-    return all.map((sample) => ({ ...sample, gap: validity(sample.quality) === 'invalid' && history.form === 'readings' }));
+        ? history.readings.map((r) => ({
+            time: r.time,
+            low: r.value,
+            high: r.value,
+            value: r.value,
+            raw: r.raw,
+            quality: r.quality,
+          }))
+        : history.buckets.map((b) => ({
+            time: b.time,
+            low: b.minimum,
+            high: b.maximum,
+            value: b.last,
+            raw: b.last,
+            quality: b.quality,
+          }));
+    return all.map((sample) => ({
+      ...sample,
+      gap: validity(sample.quality) === 'invalid' && history.form === 'readings',
+    }));
   });
   /** The last value holds to the end of the range or to now. */
-  const drawn = $derived(samples.length > 0 ? [...samples, { ...samples[samples.length - 1], time: Math.min(to, Math.max(clock.now, samples[samples.length - 1].time)) }] : []);
+  const drawn = $derived(
+    samples.length > 0
+      ? [
+          ...samples,
+          { ...samples[samples.length - 1], time: Math.min(to, Math.max(clock.now, samples[samples.length - 1].time)) },
+        ]
+      : [],
+  );
   const x = $derived(scaleUtc([from, to], [MARGIN.left, width - MARGIN.right]));
   const y = $derived.by(() => {
     if (point.states) return scaleLinear([-0.15, 1.15], [HEIGHT - MARGIN.bottom, MARGIN.top]);
@@ -39,9 +69,26 @@
     const room = (high - low) * 0.08 || Math.max(Math.abs(high) * 0.01, 0.5);
     return scaleLinear([low - room, high + room], [HEIGHT - MARGIN.bottom, MARGIN.top]).nice();
   });
-  const path = $derived(line<Sample>((s) => x(s.time), (s) => y(s.value)).defined((s) => !s.gap).curve(curveStepAfter)(drawn));
-  const band = $derived(history.form === 'buckets' ? area<Sample>((s) => x(s.time), (s) => y(s.low), (s) => y(s.high))(samples) : null);
-  const gaps = $derived(drawn.flatMap((s, i) => (s.gap && drawn[i + 1] ? [{ from: s.time, to: drawn[i + 1].time }] : [])));
+  const path = $derived(
+    line<Sample>(
+      (s) => x(s.time),
+      (s) => y(s.value),
+    )
+      .defined((s) => !s.gap)
+      .curve(curveStepAfter)(drawn),
+  );
+  const band = $derived(
+    history.form === 'buckets'
+      ? area<Sample>(
+          (s) => x(s.time),
+          (s) => y(s.low),
+          (s) => y(s.high),
+        )(samples)
+      : null,
+  );
+  const gaps = $derived(
+    drawn.flatMap((s, i) => (s.gap && drawn[i + 1] ? [{ from: s.time, to: drawn[i + 1].time }] : [])),
+  );
   const marks = $derived(samples.filter((s) => s.quality !== 0 && !s.gap).slice(0, 400));
   const yTicks = $derived(point.states ? [0, 1] : y.ticks(6));
   const format = $derived(x.tickFormat(Math.max(2, Math.floor(width / 130))));
@@ -55,23 +102,46 @@
 </script>
 
 <div bind:clientWidth={width} class="panel relative">
-  <svg {width} height={HEIGHT} role="img" aria-label="Chart of {samples.length} values" onpointermove={onMove} onpointerleave={() => (pointed = null)} data-testid="history-chart">
+  <svg
+    {width}
+    height={HEIGHT}
+    role="img"
+    aria-label="Chart of {samples.length} values"
+    onpointermove={onMove}
+    onpointerleave={() => (pointed = null)}
+    data-testid="history-chart"
+  >
     {#each yTicks as tick (tick)}
       <path d="M{MARGIN.left} {y(tick)}H{width - MARGIN.right}" stroke="var(--rule)" />
-      <text x={MARGIN.left - 8} y={y(tick) + 4} text-anchor="end" class="mono" font-size="11.5" fill="var(--soft)">{point.states ? point.states[tick] : y.tickFormat(6)(tick)}</text>
+      <text x={MARGIN.left - 8} y={y(tick) + 4} text-anchor="end" class="mono" font-size="11.5" fill="var(--soft)"
+        >{point.states ? point.states[tick] : y.tickFormat(6)(tick)}</text
+      >
     {/each}
     {#each x.ticks(Math.max(2, Math.floor(width / 130))) as tick (tick.getTime())}
       <path d="M{x(tick)} {HEIGHT - MARGIN.bottom}v4" stroke="var(--soft)" />
-      <text x={x(tick)} y={HEIGHT - 8} text-anchor="middle" class="mono" font-size="11.5" fill="var(--soft)">{format(tick)}</text>
+      <text x={x(tick)} y={HEIGHT - 8} text-anchor="middle" class="mono" font-size="11.5" fill="var(--soft)"
+        >{format(tick)}</text
+      >
     {/each}
     {#each gaps as gap, i (i)}
-      <rect x={x(gap.from)} y={MARGIN.top} width={Math.max(1, x(gap.to) - x(gap.from))} height={HEIGHT - MARGIN.top - MARGIN.bottom} fill="var(--lost)" opacity="0.12" />
+      <rect
+        x={x(gap.from)}
+        y={MARGIN.top}
+        width={Math.max(1, x(gap.to) - x(gap.from))}
+        height={HEIGHT - MARGIN.top - MARGIN.bottom}
+        fill="var(--lost)"
+        opacity="0.12"
+      />
     {/each}
-    {#if gaps[0]}<text x={x(gaps[0].from) + 4} y={MARGIN.top + 12} font-size="11.5" fill="var(--lost)">no communication</text>{/if}
+    {#if gaps[0]}<text x={x(gaps[0].from) + 4} y={MARGIN.top + 12} font-size="11.5" fill="var(--lost)"
+        >no communication</text
+      >{/if}
     {#if band}<path d={band} fill="var(--accent)" opacity="0.2" />{/if}
     {#if path}<path d={path} fill="none" stroke="var(--accent)" stroke-width="1.6" />{/if}
     {#each marks as mark, i (i)}
-      <rect x={x(mark.time) - 3} y={y(mark.value) - 3} width="6" height="6" fill="none" stroke="var(--forced)"><title>{qualityWords(mark.quality)}</title></rect>
+      <rect x={x(mark.time) - 3} y={y(mark.value) - 3} width="6" height="6" fill="none" stroke="var(--forced)"
+        ><title>{qualityWords(mark.quality)}</title></rect
+      >
     {/each}
     {#if pointed}
       <path d="M{x(pointed.time)} {MARGIN.top}V{HEIGHT - MARGIN.bottom}" stroke="var(--ink)" stroke-dasharray="2 3" />
@@ -80,7 +150,10 @@
   </svg>
   {#if pointed}
     <p class="mono absolute top-2 right-4 rounded bg-ground px-2 py-0.5">
-      {clockTime(pointed.time, clock.now)} · {valueWords(point, pointed.raw, pointed.value)} {unit}{history.form === 'buckets' ? ` (${valueWords(point, pointed.low, pointed.low)} to ${valueWords(point, pointed.high, pointed.high)})` : ''}
+      {clockTime(pointed.time, clock.now)} · {valueWords(point, pointed.raw, pointed.value)}
+      {unit}{history.form === 'buckets'
+        ? ` (${valueWords(point, pointed.low, pointed.low)} to ${valueWords(point, pointed.high, pointed.high)})`
+        : ''}
       {qualityWords(pointed.quality)}
     </p>
   {/if}

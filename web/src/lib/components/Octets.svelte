@@ -17,7 +17,9 @@
     const result: Octet[][] = [];
     for (let at = 0, size = 10; at < all.length; at += size, size = 18) {
       const end = Math.min(all.length, at + size);
-      result.push(all.slice(at, end).map((text, i) => ({ text, marked: own.has(at + i), quiet: at === 0 || at + i >= end - 2 })));
+      result.push(
+        all.slice(at, end).map((text, i) => ({ text, marked: own.has(at + i), quiet: at === 0 || at + i >= end - 2 })),
+      );
     }
     return result;
   }
@@ -38,7 +40,12 @@
     {#if cut.before > 0}<div class="text-soft">… {cut.before} lines before</div>{/if}
     {#each cut.lines as line, n (n)}
       <div class="flex flex-wrap gap-x-[5px]">
-        {#each line as octet, k (k)}<span class:bg-mark={octet.marked} class:font-bold={octet.marked} class:text-soft={octet.quiet && !octet.marked} class="px-[1px]">{octet.text}</span>{/each}
+        {#each line as octet, k (k)}<span
+            class:bg-mark={octet.marked}
+            class:font-bold={octet.marked}
+            class:text-soft={octet.quiet && !octet.marked}
+            class="px-[1px]">{octet.text}</span
+          >{/each}
       </div>
     {/each}
     {#if cut.after > 0}<div class="text-soft">… {cut.after} lines after</div>{/if}

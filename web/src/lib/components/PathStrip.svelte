@@ -14,7 +14,12 @@
   const MAIN_Y = 12;
   const outboundY = (i: number): number => 14 + i * ROW;
 
-  const STROKE: Record<SegmentState, string> = { good: 'var(--ink)', lost: 'var(--lost)', idle: 'var(--soft)', unknown: 'var(--soft)' };
+  const STROKE: Record<SegmentState, string> = {
+    good: 'var(--ink)',
+    lost: 'var(--lost)',
+    idle: 'var(--soft)',
+    unknown: 'var(--soft)',
+  };
   const dash = (s: SegmentState): string | undefined => (s === 'idle' || s === 'unknown' ? '2 4' : undefined);
 </script>
 
@@ -22,17 +27,39 @@
   {#if s === 'lost'}
     {@const middle = (from + to) / 2}
     <path d="M{from} {MAIN_Y}H{middle - 12}M{middle + 12} {MAIN_Y}H{to}" stroke="var(--lost)" stroke-width="2" />
-    <path d="M{middle - 8} {MAIN_Y - 6}l5 12M{middle + 1} {MAIN_Y - 6}l5 12" stroke="var(--lost)" stroke-width="2" data-break />
+    <path
+      d="M{middle - 8} {MAIN_Y - 6}l5 12M{middle + 1} {MAIN_Y - 6}l5 12"
+      stroke="var(--lost)"
+      stroke-width="2"
+      data-break
+    />
   {:else}
     <path d="M{from} {MAIN_Y}H{to}" stroke={STROKE[s]} stroke-width="2" stroke-dasharray={dash(s)} />
   {/if}
 {/snippet}
 
-<div class="relative max-w-[1100px]" style="height: {height}px" role="group" aria-label="Path of {device.name}" data-testid="path-strip">
-  <svg class="absolute inset-0 h-full w-full" viewBox="0 0 1024 {height}" preserveAspectRatio="none" fill="none" aria-hidden="true">
+<div
+  class="relative max-w-[1100px]"
+  style="height: {height}px"
+  role="group"
+  aria-label="Path of {device.name}"
+  data-testid="path-strip"
+>
+  <svg
+    class="absolute inset-0 h-full w-full"
+    viewBox="0 0 1024 {height}"
+    preserveAspectRatio="none"
+    fill="none"
+    aria-hidden="true"
+  >
     {@render segment(5, 205, path.device.state)}
     {@render segment(205, 405, path.link.state)}
-    {#if path.outbounds.length > 0}<path d="M405 {MAIN_Y}H600" stroke={STROKE[path.engine.state]} stroke-width="2" stroke-dasharray={dash(path.engine.state)} />{/if}
+    {#if path.outbounds.length > 0}<path
+        d="M405 {MAIN_Y}H600"
+        stroke={STROKE[path.engine.state]}
+        stroke-width="2"
+        stroke-dasharray={dash(path.engine.state)}
+      />{/if}
     {#each path.outbounds as { hop }, i (i)}
       <path
         d="M600 {MAIN_Y}C640 {MAIN_Y} 630 {outboundY(i)} 670 {outboundY(i)}H744"
@@ -44,20 +71,35 @@
     {/each}
   </svg>
   {#each [{ at: 5, hop: path.device }, { at: 205, hop: path.link }, { at: 405, hop: path.engine }] as { at, hop } (at)}
-    <span class="absolute h-[11px] w-[11px] -translate-x-1/2 rounded-full" style="left: {at / 10.24}%; top: 6.5px; background: {STROKE[hop.state]}"></span>
+    <span
+      class="absolute h-[11px] w-[11px] -translate-x-1/2 rounded-full"
+      style="left: {at / 10.24}%; top: 6.5px; background: {STROKE[hop.state]}"
+    ></span>
   {/each}
   <div class="absolute top-[22px] w-[18%]" style="left: 0">
     <div class="font-semibold">{device.description ? device.name : device.code}</div>
     <div class="mono">address {device.address}</div>
-    <div class="mono" class:text-soft={path.device.state === 'good'} class:text-lost={path.device.state === 'lost'} data-testid="hop-device">
+    <div
+      class="mono"
+      class:text-soft={path.device.state === 'good'}
+      class:text-lost={path.device.state === 'lost'}
+      data-testid="hop-device"
+    >
       {path.device.state === 'good' ? `answered ${path.device.words} ago` : path.device.words}
     </div>
   </div>
   <div class="absolute top-[22px] w-[18%]" style="left: 19.5%">
     <div class="font-semibold">{device.link.name}</div>
     <div class="mono">{device.link.endpoint}</div>
-    <div class="mono" class:text-soft={path.link.state === 'good'} class:text-lost={path.link.state === 'lost'} data-testid="hop-link">
-      {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined ? `reply in ${session.roundTripMs < 1 ? 'under 1' : session.roundTripMs} ms` : path.link.words}
+    <div
+      class="mono"
+      class:text-soft={path.link.state === 'good'}
+      class:text-lost={path.link.state === 'lost'}
+      data-testid="hop-link"
+    >
+      {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined
+        ? `reply in ${session.roundTripMs < 1 ? 'under 1' : session.roundTripMs} ms`
+        : path.link.words}
     </div>
   </div>
   <div class="absolute top-[22px] w-[21%]" style="left: 39%">
@@ -74,11 +116,16 @@
   {#each path.outbounds as { outbound, hop }, i (outbound.code)}
     <span
       class="absolute h-[11px] w-[11px] -translate-x-1/2 rounded-full border-2"
-      style="left: 73.2%; top: {outboundY(i) - 5.5}px; border-color: {STROKE[hop.state]}; background: {hop.state === 'good' ? 'var(--ink)' : 'var(--ground)'}"
+      style="left: 73.2%; top: {outboundY(i) - 5.5}px; border-color: {STROKE[hop.state]}; background: {hop.state ===
+      'good'
+        ? 'var(--ink)'
+        : 'var(--ground)'}"
     ></span>
     <a class="plain absolute block" style="left: 75%; top: {outboundY(i) - 10}px" href="/run/outbound/{outbound.code}">
       <span class="font-semibold">{outbound.centre}</span>{outbound.name === 'centre' ? '' : `, ${outbound.name}`}
-      <span class="mono block" class:text-soft={hop.state !== 'lost'} class:text-lost={hop.state === 'lost'}>{hop.words}</span>
+      <span class="mono block" class:text-soft={hop.state !== 'lost'} class:text-lost={hop.state === 'lost'}
+        >{hop.words}</span
+      >
     </a>
   {/each}
 </div>

@@ -59,7 +59,7 @@
   };
 </script>
 
-<div class="relative w-full max-w-[300px]">
+<div class="relative w-full sm:max-w-[300px]">
   <input
     bind:this={input}
     bind:value={text}
@@ -79,11 +79,20 @@
   />
   <kbd class="mono absolute top-1.5 right-2 rounded border border-rule px-1.5 text-soft">/</kbd>
   {#if open && asked !== ''}
-    <ul id="search-results" role="listbox" class="panel absolute right-0 left-0 z-30 mt-1 max-h-[60vh] min-w-[320px] overflow-y-auto py-1 shadow-lg">
+    <ul
+      id="search-results"
+      role="listbox"
+      class="panel absolute right-0 left-0 z-30 mt-1 max-h-[60vh] min-w-[320px] overflow-y-auto py-1 shadow-lg"
+    >
       {#each found as one, i (one.href)}
         {@const path = pathOf(one.device)}
         <li role="option" aria-selected={i === chosen}>
-          <a class="plain flex items-center gap-3 px-3 py-1.5" class:bg-chosen={i === chosen} href={one.href} onmouseenter={() => (chosen = i)}>
+          <a
+            class="plain flex items-center gap-3 px-3 py-1.5"
+            class:bg-chosen={i === chosen}
+            href={one.href}
+            onmouseenter={() => (chosen = i)}
+          >
             <span class="min-w-0 flex-1 truncate">{one.title} <span class="text-soft">{one.detail}</span></span>
             {#if path}<MiniStrip {path} />{/if}
           </a>

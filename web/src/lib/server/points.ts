@@ -20,11 +20,20 @@ export interface PointView {
     operations: ControlOperation[];
     onMs: number;
     offMs: number;
-    feedback: { name: string; address: string; pointId: number | null; states: [string, string] | null; expect: Partial<Record<ControlOperation, number>> } | null;
+    feedback: {
+      name: string;
+      address: string;
+      pointId: number | null;
+      states: [string, string] | null;
+      expect: Partial<Record<ControlOperation, number>>;
+    } | null;
   } | null;
 }
 
-export function pointView({ id, device, config }: ModelPoint, idOf: (kind: string, index: number) => number | undefined): PointView {
+export function pointView(
+  { id, device, config }: ModelPoint,
+  idOf: (kind: string, index: number) => number | undefined,
+): PointView {
   const { kind, index, name, unit, gain, offset, states, control } = config;
   const feedback = control?.feedback;
   const shows = feedback && device.points.find((p) => p.kind === feedback.kind && p.index === feedback.index);

@@ -23,19 +23,42 @@ export function search({ configuration, points }: Model, query: string): Found[]
   const found: Found[] = [];
   for (const { code, name, description } of configuration.stations)
     if (matches(code, name, description))
-      found.push({ what: 'station', title: name, detail: `${code} · ${description}`, href: `/run?station=${code}`, device: null });
+      found.push({
+        what: 'station',
+        title: name,
+        detail: `${code} · ${description}`,
+        href: `/run?station=${code}`,
+        device: null,
+      });
   for (const { code, name, settings, link } of configuration.devices) {
     const at = configuration.links.find((l) => l.code === link);
     const endpoint = at ? `${at.host}:${at.port}` : '';
     if (matches(code, name, endpoint, `address ${settings.theirAddress}`))
-      found.push({ what: 'device', title: `${code} ${name}`, detail: `address ${settings.theirAddress} · ${endpoint}`, href: `/run/device/${code}`, device: code });
+      found.push({
+        what: 'device',
+        title: `${code} ${name}`,
+        detail: `address ${settings.theirAddress} · ${endpoint}`,
+        href: `/run/device/${code}`,
+        device: code,
+      });
   }
   for (const { code, centre, port } of configuration.outbounds)
     if (matches(code, centre, String(port)))
-      found.push({ what: 'outbound', title: centre, detail: `${code} · port ${port}`, href: `/run/outbound/${code}`, device: null });
+      found.push({
+        what: 'outbound',
+        title: centre,
+        detail: `${code} · port ${port}`,
+        href: `/run/outbound/${code}`,
+        device: null,
+      });
   const hits = [...points.values()]
     .filter(({ device, config }) => matches(device.code, config.name, addressWords(config.kind, config.index)))
-    .sort((a, b) => rank(a.config, words) - rank(b.config, words) || kindRank(a.config.kind) - kindRank(b.config.kind) || a.config.index - b.config.index);
+    .sort(
+      (a, b) =>
+        rank(a.config, words) - rank(b.config, words) ||
+        kindRank(a.config.kind) - kindRank(b.config.kind) ||
+        a.config.index - b.config.index,
+    );
   for (const { id, device, config } of hits)
     found.push({
       what: 'point',
@@ -48,7 +71,10 @@ export function search({ configuration, points }: Model, query: string): Found[]
 }
 
 /** An exact address or the beginning of the name comes first. */
-function rank({ name, kind, index }: { name: string; kind: Parameters<typeof addressWords>[0]; index: number }, words: string[]): number {
+function rank(
+  { name, kind, index }: { name: string; kind: Parameters<typeof addressWords>[0]; index: number },
+  words: string[],
+): number {
   const text = words.join(' ');
   if (addressWords(kind, index).toLowerCase() === text) return 0;
   return name.toLowerCase().startsWith(text) ? 1 : 2;

@@ -38,8 +38,10 @@ export async function checkCredentials(
   const now = Date.now();
   const keys = [`name ${name}`, `address ${address}`];
   const pause = throttle.pauseFor(keys, now);
-  if (pause > 0) return { ok: false, words: `Too many failed tries. The next one is possible in ${Math.ceil(pause / 1000)} s.` };
-  if (checks >= MAX_CHECKS) return { ok: false, words: 'Too many people sign in at this moment. Try again in a second.' };
+  if (pause > 0)
+    return { ok: false, words: `Too many failed tries. The next one is possible in ${Math.ceil(pause / 1000)} s.` };
+  if (checks >= MAX_CHECKS)
+    return { ok: false, words: 'Too many people sign in at this moment. Try again in a second.' };
   checks++;
   // Counted before the answer is known, so that tries side by side count too.
   throttle.fail(keys, now);

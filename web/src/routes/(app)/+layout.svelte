@@ -30,7 +30,9 @@
     clock.set(data.now);
     live.open(data.hops);
     const kept = localStorage.getItem('halvix-scheme');
-    setScheme(kept === 'night' || (kept === null && matchMedia('(prefers-color-scheme: dark)').matches) ? 'night' : 'day');
+    setScheme(
+      kept === 'night' || (kept === null && matchMedia('(prefers-color-scheme: dark)').matches) ? 'night' : 'day',
+    );
     return () => live.close();
   });
 
@@ -55,7 +57,14 @@
   function stationPath(code: string): DevicePath | null {
     const paths = data.frame.devices
       .filter((device) => device.station === code)
-      .map((device) => devicePath(device, data.frame.outbounds.filter((o) => device.outbounds.includes(o.code)), live.hops, clock.now));
+      .map((device) =>
+        devicePath(
+          device,
+          data.frame.outbounds.filter((o) => device.outbounds.includes(o.code)),
+          live.hops,
+          clock.now,
+        ),
+      );
     return paths.find((path) => !isReached(path)) ?? paths[0] ?? null;
   }
 
@@ -76,41 +85,58 @@
 <svelte:window onkeydown={onKey} />
 
 <div class="flex h-full flex-col">
-  <header class="flex h-12 shrink-0 items-center gap-6 border-b border-rule bg-panel px-4">
+  <header class="flex min-h-12 shrink-0 flex-wrap items-center gap-x-6 gap-y-1 border-b border-rule bg-panel px-4">
     <a class="plain" href="/run" aria-label="Halvix, to the board"><Logo /></a>
-    <nav class="flex gap-5 self-stretch" aria-label="Workplaces">
+    <nav class="flex min-h-12 gap-5 self-stretch" aria-label="Workplaces">
       {#each WORKPLACES as { href, title } (href)}
         <a
           {href}
-          class="plain flex items-center border-b-2 font-medium {here.startsWith(href) ? 'border-accent' : 'border-transparent text-soft'}"
+          class="plain flex items-center border-b-2 font-medium {here.startsWith(href)
+            ? 'border-accent'
+            : 'border-transparent text-soft'}"
           aria-current={here.startsWith(href) ? 'page' : undefined}>{title}</a
         >
       {/each}
     </nav>
-    <div class="flex min-w-0 grow justify-end"><Search bind:this={search} frame={data.frame} /></div>
-    <span class="mono hidden text-soft sm:inline" title="The server's clock">{clockTime(clock.now, clock.now, 0)} UTC</span>
-    <button class="button hidden sm:inline-flex" onclick={toggleScheme}>{scheme === 'day' ? 'Night desk' : 'Day desk'}</button>
-    <form method="POST" action="/sign-out" class="flex items-center gap-2">
-      <span title="Signed in as {data.person.role}">{data.person.name}</span>
+    <div class="order-last flex w-full min-w-0 justify-end pb-1 sm:order-none sm:w-auto sm:grow sm:pb-0">
+      <Search bind:this={search} frame={data.frame} />
+    </div>
+    <span class="mono hidden text-soft sm:inline" title="The server's clock"
+      >{clockTime(clock.now, clock.now, 0)} UTC</span
+    >
+    <button class="button hidden sm:inline-flex" onclick={toggleScheme}
+      >{scheme === 'day' ? 'Night desk' : 'Day desk'}</button
+    >
+    <form method="POST" action="/sign-out" class="ml-auto flex items-center gap-2 sm:ml-0">
+      <span class="hidden sm:inline" title="Signed in as {data.person.role}">{data.person.name}</span>
       <button class="button" title="Sign out">Sign out</button>
     </form>
   </header>
 
   {#if live.lostSince !== null}
     <p role="alert" class="bg-lost px-4 py-1.5 text-ground" data-testid="connection-lost">
-      No connection to the server for {age(clock.now - live.lostSince)}. What you see is as old as that. Trying again; it will catch up by itself.
+      No connection to the server for {age(clock.now - live.lostSince)}. What you see is as old as that. Trying again;
+      it will catch up by itself.
     </p>
   {/if}
 
   <div class="flex min-h-0 grow">
     <nav class="hidden w-[212px] shrink-0 overflow-y-auto border-r border-rule py-3 md:block" aria-label="Stations">
       <h2 class="px-4 pb-2 text-[12.5px] text-soft">Stations</h2>
-      <a class="plain flex h-[34px] items-center gap-3 px-4" class:bg-chosen={here === '/run' && chosenStation === null} href="/run">
+      <a
+        class="plain flex h-[34px] items-center gap-3 px-4"
+        class:bg-chosen={here === '/run' && chosenStation === null}
+        href="/run"
+      >
         <span class="mono w-8 text-soft">all</span><span class="truncate">{data.frame.network}</span>
       </a>
       {#each data.frame.stations as { code, name } (code)}
         {@const path = stationPath(code)}
-        <a class="plain flex h-[34px] items-center gap-3 px-4" class:bg-chosen={chosenStation === code} href="/run?station={code}">
+        <a
+          class="plain flex h-[34px] items-center gap-3 px-4"
+          class:bg-chosen={chosenStation === code}
+          href="/run?station={code}"
+        >
           <span class="mono w-8 text-soft">{code}</span><span class="min-w-0 grow truncate">{name}</span>
           {#if path}<MiniStrip {path} />{/if}
         </a>

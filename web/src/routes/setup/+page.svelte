@@ -14,11 +14,27 @@
     <label class="flex flex-col gap-1">
       Name
       <!-- svelte-ignore a11y_autofocus -->
-      <input class="field" name="name" autocomplete="username" autofocus required maxlength="64" value={form?.name ?? ''} />
+      <input
+        class="field"
+        name="name"
+        autocomplete="username"
+        autofocus
+        required
+        maxlength="64"
+        value={form?.name ?? ''}
+      />
     </label>
     <label class="flex flex-col gap-1">
       Password, at least 10 characters
-      <input class="field" name="password" type="password" autocomplete="new-password" required minlength="10" maxlength="256" />
+      <input
+        class="field"
+        name="password"
+        type="password"
+        autocomplete="new-password"
+        required
+        minlength="10"
+        maxlength="256"
+      />
     </label>
     <label class="flex flex-col gap-1">
       Password again

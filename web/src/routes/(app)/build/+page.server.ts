@@ -21,7 +21,9 @@ const rankOf = (kind: Parameters<typeof kindRank>[0], index: number): number => 
 
 export const load: PageServerLoad = async () => {
   const { configuration, points, revision } = await model();
-  const byAddress = new Map([...points.values()].map((point) => [`${point.device.code} ${point.config.kind} ${point.config.index}`, point]));
+  const byAddress = new Map(
+    [...points.values()].map((point) => [`${point.device.code} ${point.config.kind} ${point.config.index}`, point]),
+  );
   const rows: MappingRow[] = configuration.outbounds.flatMap((outbound) =>
     outbound.mappings.flatMap(({ device, kind, index, target }) => {
       const point = byAddress.get(`${device} ${kind} ${index}`);

@@ -13,7 +13,11 @@ export const load: PageServerLoad = async ({ depends }) => {
   return {
     commands: commands.map((row) => {
       const config = points.get(row.pointId)?.config;
-      return { ...commandView(row), name: config?.name ?? `output ${row.index}`, hasFeedback: config?.control?.feedback != null };
+      return {
+        ...commandView(row),
+        name: config?.name ?? `output ${row.index}`,
+        hasFeedback: config?.control?.feedback != null,
+      };
     }),
   };
 };

@@ -15,22 +15,61 @@
   const since = (row: Row, time: number | null): string => (time === null ? '' : `+${time - row.requested} ms`);
   const outcome = (row: Row): string =>
     `${row.state}${row.state === 'refused' && row.status !== null ? `, status ${row.status}` : ''}${row.words ? `: ${row.words}` : ''}`;
-  const TONE: Record<string, string> = { refused: 'text-alarm', failed: 'text-alarm', unknown: 'text-alarm', interrupted: 'text-alarm', unconfirmed: 'text-questionable', expired: 'text-questionable' };
+  const TONE: Record<string, string> = {
+    refused: 'text-alarm',
+    failed: 'text-alarm',
+    unknown: 'text-alarm',
+    interrupted: 'text-alarm',
+    unconfirmed: 'text-questionable',
+    expired: 'text-questionable',
+  };
   const columns: Column<Row>[] = [
-    { key: 'requested', title: 'Requested', width: '120px', mono: true, text: (row) => clockTime(row.requested, clock.now), order: (row) => row.requested },
+    {
+      key: 'requested',
+      title: 'Requested',
+      width: '120px',
+      mono: true,
+      text: (row) => clockTime(row.requested, clock.now),
+      order: (row) => row.requested,
+    },
     { key: 'who', title: 'By', width: '110px', text: (row) => row.requestedBy },
     { key: 'point', title: 'Control', width: 'minmax(170px,0.8fr)', text: (row) => `${row.device} ${row.name}` },
     { key: 'operation', title: 'Operation', width: '90px', text: (row) => operationWords(row.operation) },
     { key: 'mode', title: 'How', width: '150px', text: (row) => MODE_WORDS[row.mode] ?? row.mode },
-    { key: 'sent', title: 'Sent', width: '84px', align: 'right', mono: true, text: (row) => since(row, row.sent), order: (row) => row.sent ?? 0 },
-    { key: 'operated', title: 'Accepted', width: '88px', align: 'right', mono: true, text: (row) => since(row, row.operated ?? row.selected) },
-    { key: 'confirmed', title: 'Confirmed', width: '94px', align: 'right', mono: true, text: (row) => since(row, row.confirmed) },
+    {
+      key: 'sent',
+      title: 'Sent',
+      width: '84px',
+      align: 'right',
+      mono: true,
+      text: (row) => since(row, row.sent),
+      order: (row) => row.sent ?? 0,
+    },
+    {
+      key: 'operated',
+      title: 'Accepted',
+      width: '88px',
+      align: 'right',
+      mono: true,
+      text: (row) => since(row, row.operated ?? row.selected),
+    },
+    {
+      key: 'confirmed',
+      title: 'Confirmed',
+      width: '94px',
+      align: 'right',
+      mono: true,
+      text: (row) => since(row, row.confirmed),
+    },
     { key: 'outcome', title: 'Outcome', width: 'minmax(200px,1.2fr)', text: outcome },
   ];
 
   onMount(() => {
     live.watch({ points: [], trail: null, journal: false });
-    const timer = setInterval(() => document.visibilityState === 'visible' && void invalidate('halvix:commands'), REFRESH_MS);
+    const timer = setInterval(
+      () => document.visibilityState === 'visible' && void invalidate('halvix:commands'),
+      REFRESH_MS,
+    );
     return () => clearInterval(timer);
   });
 </script>
@@ -39,8 +78,18 @@
 
 <div class="flex min-h-[480px] grow flex-col gap-3 p-5">
   <h1>Record of controls</h1>
-  <p class="max-w-[860px]">Every control that was asked for, by a person or by a centre, and what became of it. Accepted is the device's word; confirmed is what the feedback point showed.</p>
-  <DataTable name="Controls" rows={data.commands} {columns} rowKey={(row) => row.id} open={(row) => void goto(`/run/point/${row.pointId}`)} empty="No control has been sent yet. Open a device and choose “operate…” on one of its outputs.">
+  <p class="max-w-[860px]">
+    Every control that was asked for, by a person or by a centre, and what became of it. Accepted is the device's word;
+    confirmed is what the feedback point showed.
+  </p>
+  <DataTable
+    name="Controls"
+    rows={data.commands}
+    {columns}
+    rowKey={(row) => row.id}
+    open={(row) => void goto(`/run/point/${row.pointId}`)}
+    empty="No control has been sent yet. Open a device and choose “operate…” on one of its outputs."
+  >
     {#snippet cell(row, column)}
       {#if column.key === 'outcome'}<span class={TONE[row.state] ?? ''} title={outcome(row)}>{outcome(row)}</span>
       {:else if column.key === 'requested'}<span title={fullTime(row.requested)}>{column.text(row)}</span>

@@ -9,12 +9,20 @@
   import { standing } from '$lib/path.ts';
 
   let { data } = $props();
-  const station = $derived(data.frame.stations.find(({ code }) => code === page.url.searchParams.get('station')) ?? null);
+  const station = $derived(
+    data.frame.stations.find(({ code }) => code === page.url.searchParams.get('station')) ?? null,
+  );
   const devices = $derived(data.frame.devices.filter((d) => station === null || d.station === station.code));
-  const outbounds = $derived(data.frame.outbounds.filter(({ code }) => station === null || devices.some((d) => d.outbounds.includes(code))));
+  const outbounds = $derived(
+    data.frame.outbounds.filter(({ code }) => station === null || devices.some((d) => d.outbounds.includes(code))),
+  );
   const words = $derived(standing(devices, outbounds, live.hops, clock.now));
   const subjects = $derived(new Set([...devices.map(({ code }) => code), ...outbounds.map(({ code }) => code)]));
-  const journal = $derived((live.journal.length > 0 ? live.journal : data.journal).filter(({ subject }) => station === null || subjects.has(subject)).slice(0, 12));
+  const journal = $derived(
+    (live.journal.length > 0 ? live.journal : data.journal)
+      .filter(({ subject }) => station === null || subjects.has(subject))
+      .slice(0, 12),
+  );
   const TONE = { plain: '', lost: 'text-lost', control: 'text-accent', warning: 'text-questionable' };
 
   onMount(() => {
@@ -27,14 +35,20 @@
 
 <div class="flex flex-col gap-5 p-5">
   <div>
-    <h1>{station === null ? words.headline : `${station.name}: ${words.headline.charAt(0).toLowerCase()}${words.headline.slice(1)}`}</h1>
+    <h1>
+      {station === null
+        ? words.headline
+        : `${station.name}: ${words.headline.charAt(0).toLowerCase()}${words.headline.slice(1)}`}
+    </h1>
     {#if words.advice}
       <p class="mt-1 max-w-[900px]" data-testid="advice">
-        {words.advice.before}<a class="word font-semibold" href={words.advice.href}>{words.advice.subject}</a>{words.advice.after}
+        {words.advice.before}<a class="word font-semibold" href={words.advice.href}>{words.advice.subject}</a>{words
+          .advice.after}
       </p>
     {:else if data.frame.devices.length === 0}
       <p class="mt-1 max-w-[720px]">
-        Nothing is configured yet. Load a configuration document with <code class="mono">node dist/apply.js FILE</code>; the file format is described in
+        Nothing is configured yet. Load a configuration document with <code class="mono">node dist/apply.js FILE</code>;
+        the file format is described in
         <code class="mono">docs/formats.md</code>.
       </p>
     {:else}
@@ -48,7 +62,11 @@
     {:else}
       {#each devices as device (device.code)}
         <section aria-label={device.name}>
-          <h2 class="mb-2"><a class="plain" href="/run/device/{device.code}"><span class="mono text-soft">{device.code}</span> {device.name} ›</a></h2>
+          <h2 class="mb-2">
+            <a class="plain" href="/run/device/{device.code}"
+              ><span class="mono text-soft">{device.code}</span> {device.name} ›</a
+            >
+          </h2>
           <PathStrip {device} outbounds={data.frame.outbounds.filter((o) => device.outbounds.includes(o.code))} />
         </section>
       {/each}

@@ -8,7 +8,16 @@
   import CounterLine from '$lib/components/CounterLine.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import PathStrip from '$lib/components/PathStrip.svelte';
-  import { age, clockTime, fullTime, qualityColour, qualityMark, qualityPhrase, rawWords, valueWords } from '$lib/format.ts';
+  import {
+    age,
+    clockTime,
+    fullTime,
+    qualityColour,
+    qualityMark,
+    qualityPhrase,
+    rawWords,
+    valueWords,
+  } from '$lib/format.ts';
   import { live } from '$lib/live.svelte.ts';
   import type { PointView } from '$lib/server/points.ts';
   import type { Column } from '$lib/table.ts';
@@ -41,14 +50,61 @@
     return reading ? valueWords(point, reading.raw, reading.value) : '–';
   };
   const columns: Column<PointView>[] = [
-    { key: 'address', title: 'Address', width: '84px', mono: true, text: (p) => p.address, order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.index },
+    {
+      key: 'address',
+      title: 'Address',
+      width: '84px',
+      mono: true,
+      text: (p) => p.address,
+      order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.index,
+    },
     { key: 'name', title: 'Point', width: 'minmax(150px,1.4fr)', text: (p) => p.name },
-    { key: 'raw', title: 'Raw', width: '96px', align: 'right', mono: true, text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw) : '–'), order: (p) => readings[p.id]?.raw ?? 0 },
-    { key: 'value', title: 'Value', width: '116px', align: 'right', mono: true, text: shownValue, order: (p) => readings[p.id]?.value ?? 0 },
+    {
+      key: 'raw',
+      title: 'Raw',
+      width: '96px',
+      align: 'right',
+      mono: true,
+      text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw) : '–'),
+      order: (p) => readings[p.id]?.raw ?? 0,
+    },
+    {
+      key: 'value',
+      title: 'Value',
+      width: '116px',
+      align: 'right',
+      mono: true,
+      text: shownValue,
+      order: (p) => readings[p.id]?.value ?? 0,
+    },
     { key: 'unit', title: 'Unit', width: '64px', text: (p) => p.unit },
-    { key: 'quality', title: 'Quality', width: 'minmax(150px,1.2fr)', text: (p) => qualityPhrase(readings[p.id], clock.now) },
-    { key: 'time', title: 'Time and whose clock', width: '216px', align: 'right', mono: true, text: (p) => (readings[p.id] ? `${clockTime(readings[p.id].time, clock.now)} ${TIME_SOURCE_WORDS[readings[p.id].timeSource]}` : '–'), order: (p) => readings[p.id]?.time ?? 0 },
-    { key: 'received', title: 'Last seen', width: '96px', align: 'right', mono: true, hidden: true, text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–') },
+    {
+      key: 'quality',
+      title: 'Quality',
+      width: 'minmax(150px,1.2fr)',
+      text: (p) => qualityPhrase(readings[p.id], clock.now),
+    },
+    {
+      key: 'time',
+      title: 'Time and whose clock',
+      width: '216px',
+      align: 'right',
+      mono: true,
+      text: (p) =>
+        readings[p.id]
+          ? `${clockTime(readings[p.id].time, clock.now)} ${TIME_SOURCE_WORDS[readings[p.id].timeSource]}`
+          : '–',
+      order: (p) => readings[p.id]?.time ?? 0,
+    },
+    {
+      key: 'received',
+      title: 'Last seen',
+      width: '96px',
+      align: 'right',
+      mono: true,
+      hidden: true,
+      text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–'),
+    },
     { key: 'trail', title: '', width: '96px', text: () => '' },
   ];
 
@@ -78,18 +134,36 @@
   <div class="flex min-h-[520px] grow flex-col gap-3 p-5">
     <div class="flex items-baseline gap-3">
       <h1>{device.name}</h1>
-      <span class="text-soft">{device.code} · {data.description || 'device'} · we are the master, it is the outstation</span>
+      <span class="text-soft"
+        >{device.code} · {data.description || 'device'} · we are the master, it is the outstation</span
+      >
     </div>
     <PathStrip {device} {outbounds} />
     {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
-    <DataTable name="Points of {device.code}" {rows} {columns} rowKey={(p) => p.id} open={(p) => void goto(`/run/point/${p.id}`)} visible={onVisible} empty="This device has no points in its list.">
+    <DataTable
+      name="Points of {device.code}"
+      {rows}
+      {columns}
+      rowKey={(p) => p.id}
+      open={(p) => void goto(`/run/point/${p.id}`)}
+      visible={onVisible}
+      empty="This device has no points in its list."
+    >
       {#snippet tools()}
         <select class="field" aria-label="Kind" bind:value={kind}>
           <option value="all">All kinds</option>
           {#each kinds as one (one)}<option value={one}>{KIND_WORDS[one].many}</option>{/each}
         </select>
-        <button class="button" aria-pressed={only === 'notGood'} onclick={() => (only = only === 'notGood' ? 'all' : 'notGood')}>Not good: {notGood}</button>
-        <button class="button" aria-pressed={only === 'changed'} onclick={() => (only = only === 'changed' ? 'all' : 'changed')}>Changed in the last minute</button>
+        <button
+          class="button"
+          aria-pressed={only === 'notGood'}
+          onclick={() => (only = only === 'notGood' ? 'all' : 'notGood')}>Not good: {notGood}</button
+        >
+        <button
+          class="button"
+          aria-pressed={only === 'changed'}
+          onclick={() => (only = only === 'changed' ? 'all' : 'changed')}>Changed in the last minute</button
+        >
         {#if mayOperate}<button class="button" onclick={() => void askFor('pollNow')}>Poll now</button>{/if}
       {/snippet}
       {#snippet cell(point, column)}
@@ -97,15 +171,26 @@
         {#if column.key === 'name'}
           <a class="plain hover:underline" href="/run/point/{point.id}">{point.name}</a>
         {:else if column.key === 'value'}
-          <span class={reading ? qualityMark(reading.quality) : ''} class:text-lost={reading && validity(reading.quality) === 'invalid'} data-testid="value-{point.kind}-{point.index}">{shownValue(point)}</span>
+          <span
+            class={reading ? qualityMark(reading.quality) : ''}
+            class:text-lost={reading && validity(reading.quality) === 'invalid'}
+            data-testid="value-{point.kind}-{point.index}">{shownValue(point)}</span
+          >
         {:else if column.key === 'raw'}
           <span class="text-soft">{column.text(point)}</span>
         {:else if column.key === 'quality'}
-          <span class={reading ? qualityColour(reading.quality) : 'text-lost'} data-testid="quality-{point.kind}-{point.index}">{qualityPhrase(reading, clock.now)}</span>
+          <span
+            class={reading ? qualityColour(reading.quality) : 'text-lost'}
+            data-testid="quality-{point.kind}-{point.index}">{qualityPhrase(reading, clock.now)}</span
+          >
         {:else if column.key === 'time'}
           {#if reading}
-            <span title="{fullTime(reading.time)}; received {fullTime(reading.received)}" data-testid="time-{point.kind}-{point.index}">
-              {clockTime(reading.time, clock.now)} <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>
+            <span
+              title="{fullTime(reading.time)}; received {fullTime(reading.received)}"
+              data-testid="time-{point.kind}-{point.index}"
+            >
+              {clockTime(reading.time, clock.now)}
+              <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>
             </span>
           {:else}–{/if}
         {:else if column.key === 'trail'}
@@ -118,9 +203,18 @@
       {/snippet}
     </DataTable>
     {#if session}
-      <CounterLine counters={session.counters} since={session.countersSince} always={['requests', 'responses', 'timeouts', 'headerChecksums', 'events']} reset={mayOperate ? () => void askFor('resetCounters') : undefined} />
+      <CounterLine
+        counters={session.counters}
+        since={session.countersSince}
+        always={['requests', 'responses', 'timeouts', 'headerChecksums', 'events']}
+        reset={mayOperate ? () => void askFor('resetCounters') : undefined}
+      />
       <p class="text-[12.5px] text-soft">
-        Events are asked for {seconds(data.periods.eventsMs)}, all values {seconds(data.periods.integrityMs)}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(session.nextIntegrity - clock.now)}{/if}.
+        Events are asked for {seconds(data.periods.eventsMs)}, all values {seconds(
+          data.periods.integrityMs,
+        )}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(
+            session.nextIntegrity - clock.now,
+          )}{/if}.
         {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}
       </p>
     {/if}

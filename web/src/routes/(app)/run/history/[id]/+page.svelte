@@ -16,7 +16,13 @@
   const reading = $derived(live.points[point.id] ?? data.readings[point.id]);
 
   const MINUTE = 60_000;
-  const SPANS: [string, number][] = [['15 min', 15 * MINUTE], ['1 h', 60 * MINUTE], ['6 h', 360 * MINUTE], ['24 h', 1440 * MINUTE], ['7 d', 7 * 1440 * MINUTE]];
+  const SPANS: [string, number][] = [
+    ['15 min', 15 * MINUTE],
+    ['1 h', 60 * MINUTE],
+    ['6 h', 360 * MINUTE],
+    ['24 h', 1440 * MINUTE],
+    ['7 d', 7 * 1440 * MINUTE],
+  ];
   const REFRESH_MS = 2000;
   let span = $state(15 * MINUTE);
   /** End of the range; null: it follows the present. */
@@ -68,12 +74,45 @@
       ? valueWords(point, row.raw, row.value)
       : `${valueWords(point, row.minimum, row.minimum)} to ${valueWords(point, row.maximum, row.maximum)}`;
   const columns: Column<Row>[] = [
-    { key: 'time', title: 'Time', width: '200px', mono: true, text: (row) => clockTime(row.time, clock.now), order: (row) => row.time },
-    { key: 'clock', title: 'Whose clock', width: '170px', text: (row) => (row.form === 'reading' ? TIME_SOURCE_WORDS[row.timeSource] : `${row.count} readings`) },
-    { key: 'value', title: 'Value', width: '170px', align: 'right', mono: true, text: valueText, order: (row) => (row.form === 'reading' ? row.value : row.last) },
-    { key: 'raw', title: 'Raw', width: '110px', align: 'right', mono: true, text: (row) => (row.form === 'reading' ? rawWords(row.raw) : '') },
+    {
+      key: 'time',
+      title: 'Time',
+      width: '200px',
+      mono: true,
+      text: (row) => clockTime(row.time, clock.now),
+      order: (row) => row.time,
+    },
+    {
+      key: 'clock',
+      title: 'Whose clock',
+      width: '170px',
+      text: (row) => (row.form === 'reading' ? TIME_SOURCE_WORDS[row.timeSource] : `${row.count} readings`),
+    },
+    {
+      key: 'value',
+      title: 'Value',
+      width: '170px',
+      align: 'right',
+      mono: true,
+      text: valueText,
+      order: (row) => (row.form === 'reading' ? row.value : row.last),
+    },
+    {
+      key: 'raw',
+      title: 'Raw',
+      width: '110px',
+      align: 'right',
+      mono: true,
+      text: (row) => (row.form === 'reading' ? rawWords(row.raw) : ''),
+    },
     { key: 'quality', title: 'Quality', width: '1fr', text: (row) => qualityWords(row.quality) },
-    { key: 'cause', title: 'Came by', width: '120px', text: (row) => (row.form === 'reading' ? { event: 'event', static: 'present value', engine: 'engine' }[row.cause] : '') },
+    {
+      key: 'cause',
+      title: 'Came by',
+      width: '120px',
+      text: (row) =>
+        row.form === 'reading' ? { event: 'event', static: 'present value', engine: 'engine' }[row.cause] : '',
+    },
   ];
 </script>
 
@@ -82,22 +121,37 @@
 <div class="flex min-h-[640px] grow flex-col gap-3 p-5">
   <div class="flex flex-wrap items-baseline gap-3">
     <h1>{point.name}</h1>
-    <span class="text-soft"><a class="word" href="/run/device/{data.deviceCode}">{data.deviceCode} {device?.name}</a> · {point.address} · <a class="word" href="/run/point/{point.id}">trail</a></span>
+    <span class="text-soft"
+      ><a class="word" href="/run/device/{data.deviceCode}">{data.deviceCode} {device?.name}</a> · {point.address} ·
+      <a class="word" href="/run/point/{point.id}">trail</a></span
+    >
     <span class="grow"></span>
-    <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}">{reading ? valueWords(point, reading.raw, reading.value) : '–'}</span>
+    <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}"
+      >{reading ? valueWords(point, reading.raw, reading.value) : '–'}</span
+    >
     <span class="mono text-soft">{point.unit}</span>
   </div>
   <div class="flex flex-wrap items-center gap-2">
-    {#each SPANS as [words, ms] (ms)}<button class="button" aria-pressed={span === ms} onclick={() => (span = ms)}>{words}</button>{/each}
+    {#each SPANS as [words, ms] (ms)}<button class="button" aria-pressed={span === ms} onclick={() => (span = ms)}
+        >{words}</button
+      >{/each}
     <button class="button" aria-label="Earlier" onclick={() => move(-0.5)}>‹</button>
     <button class="button" aria-label="Later" disabled={end === null} onclick={() => move(0.5)}>›</button>
     <button class="button" aria-pressed={end === null} onclick={() => (end = null)}>Follow the present</button>
-    <span class="text-soft" title="{fullTime(range.from)} to {fullTime(range.to)}">{clockTime(range.from, clock.now, 0)} to {clockTime(range.to, clock.now, 0)} UTC</span>
+    <span class="text-soft" title="{fullTime(range.from)} to {fullTime(range.to)}"
+      >{clockTime(range.from, clock.now, 0)} to {clockTime(range.to, clock.now, 0)} UTC</span
+    >
   </div>
   {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
   {#if history}
     <HistoryChart {history} {point} from={range.from} to={range.to} unit={point.unit} />
-    <DataTable name="History of {point.name}" {rows} {columns} rowKey={(row) => `${row.time} ${row.form === 'reading' ? row.received : ''} ${valueText(row)}`} empty="Nothing was stored in this time.">
+    <DataTable
+      name="History of {point.name}"
+      {rows}
+      {columns}
+      rowKey={(row) => `${row.time} ${row.form === 'reading' ? row.received : ''} ${valueText(row)}`}
+      empty="Nothing was stored in this time."
+    >
       {#snippet cell(row, column)}
         {#if column.key === 'quality'}<span class={qualityColour(row.quality)}>{qualityWords(row.quality)}</span>
         {:else if column.key === 'time'}<span title={fullTime(row.time)}>{column.text(row)}</span>

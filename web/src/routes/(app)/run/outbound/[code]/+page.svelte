@@ -27,17 +27,49 @@
     </div>
     <p class={hop.state === 'lost' ? 'text-lost' : ''} data-testid="outbound-words">{outbound.centre}: {hop.words}.</p>
     {#if session?.lastProblem}
-      <p class="text-questionable" data-testid="outbound-problem">{clockTime(session.lastProblem.time, clock.now)} {session.lastProblem.words}</p>
+      <p class="text-questionable" data-testid="outbound-problem">
+        {clockTime(session.lastProblem.time, clock.now)}
+        {session.lastProblem.words}
+      </p>
     {/if}
     <table class="panel max-w-[820px]">
-      <thead class="text-left text-[12px] text-soft"><tr class="border-b border-rule"><th class="px-3 py-1.5 font-normal"></th><th class="font-normal">Our end</th><th class="font-normal">Their end, as it must be set there</th></tr></thead>
+      <thead class="text-left text-[12px] text-soft"
+        ><tr class="border-b border-rule"
+          ><th class="px-3 py-1.5 font-normal"></th><th class="font-normal">Our end</th><th class="font-normal"
+            >Their end, as it must be set there</th
+          ></tr
+        ></thead
+      >
       <tbody class="[&_td]:border-t [&_td]:border-rule/70 [&_td]:py-1.5 [&_td]:pr-3">
         <tr><td class="px-3 text-soft">Role</td><td>outstation, listens</td><td>master, connects</td></tr>
-        <tr><td class="px-3 text-soft">Endpoint</td><td class="mono">{data.host}:{data.port}</td><td class="mono">{session?.connectedFrom ?? 'not connected'}</td></tr>
-        <tr><td class="px-3 text-soft">DNP3 address</td><td class="mono">{outbound.ourAddress}</td><td class="mono">{outbound.theirAddress}</td></tr>
-        <tr><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td>last asked {ago(session?.lastHeard)}, last confirmed {ago(session?.lastConfirmed)}</td></tr>
-        <tr><td class="px-3 text-soft">Events</td><td>{session?.eventsWaiting ?? 0} wait, at most {data.settings.eventsPerClass} a class</td><td>confirm within {data.settings.confirmTimeoutMs} ms, operate within {data.settings.selectTimeoutMs} ms of the select</td></tr>
-        <tr><td class="px-3 text-soft">Connections</td><td colspan="2">one at a time; a quiet one gives way after {data.quietMs / 1000} s; {session?.connectionsRefused ?? 0} refused</td></tr>
+        <tr
+          ><td class="px-3 text-soft">Endpoint</td><td class="mono">{data.host}:{data.port}</td><td class="mono"
+            >{session?.connectedFrom ?? 'not connected'}</td
+          ></tr
+        >
+        <tr
+          ><td class="px-3 text-soft">DNP3 address</td><td class="mono">{outbound.ourAddress}</td><td class="mono"
+            >{outbound.theirAddress}</td
+          ></tr
+        >
+        <tr
+          ><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td
+            >last asked {ago(session?.lastHeard)}, last confirmed {ago(session?.lastConfirmed)}</td
+          ></tr
+        >
+        <tr
+          ><td class="px-3 text-soft">Events</td><td
+            >{session?.eventsWaiting ?? 0} wait, at most {data.settings.eventsPerClass} a class</td
+          ><td
+            >confirm within {data.settings.confirmTimeoutMs} ms, operate within {data.settings.selectTimeoutMs} ms of the
+            select</td
+          ></tr
+        >
+        <tr
+          ><td class="px-3 text-soft">Connections</td><td colspan="2"
+            >one at a time; a quiet one gives way after {data.quietMs / 1000} s; {session?.connectionsRefused ?? 0} refused</td
+          ></tr
+        >
       </tbody>
     </table>
     {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
@@ -45,9 +77,19 @@
       <CounterLine
         counters={session.counters}
         since={session.countersSince}
-        always={['requests', 'responses', 'confirmsReceived', 'events', 'noiseOctets', 'otherSource', 'overlongFragments']}
+        always={[
+          'requests',
+          'responses',
+          'confirmsReceived',
+          'events',
+          'noiseOctets',
+          'otherSource',
+          'overlongFragments',
+        ]}
         extra={[['connections refused', session.connectionsRefused]]}
-        reset={data.person.role === 'viewer' ? undefined : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
+        reset={data.person.role === 'viewer'
+          ? undefined
+          : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
       />
     {/if}
     <p><a class="word" href="/build?outbound={outbound.code}">Mapping to {outbound.centre}</a></p>

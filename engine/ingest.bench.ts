@@ -1,0 +1,152 @@
+import { configurationSchema } from '@halvix/core/config';
+import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import { databaseSetting, readSettings } from '@halvix/core/settings';
+import { encodeReadings, makePartitions, migrateDatabase, openDatabase, type StoredReading } from '@halvix/db';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { z } from 'zod';
+import { Exchange } from './exchange.ts';
+import { Historian } from './historian.ts';
+import { Ingest } from './ingest.ts';
+import { Journal } from './journal.ts';
+
+/*
+ * Readings per second by the engine's own path (replay guard, scaling, exchange, batches that are committed before
+ * their confirm) over a bare COPY of the same rows into the same table. Rounds alternate; the middle ratio counts.
+ */
+const DEVICES = 200;
+const POINTS = 100;
+const FRAGMENTS = 12;
+const PER_FRAGMENT = 100;
+const ROWS = DEVICES * FRAGMENTS * PER_FRAGMENT;
+const ROUNDS = 5;
+
+const settings = readSettings(
+  z.object({ HALVIX_DATABASE_URL: databaseSetting, HALVIX_MIGRATIONS: z.string() }),
+  process.env,
+);
+if (!settings.ok) {
+  process.stderr.write(`${settings.problem.join('\n')}\n`);
+  process.exit(2);
+}
+const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 3, name: 'ingest-bench' });
+await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
+await makePartitions(database, Date.now(), 2);
+
+const configuration = configurationSchema.parse({
+  schema: 'halvix.configuration',
+  version: 1,
+  network: 'ingest',
+  stations: [],
+  outbounds: [],
+  links: [],
+  devices: Array.from({ length: DEVICES }, (_, d) => ({
+    code: `D${d}`,
+    name: `device ${d}`,
+    station: 'S',
+    link: 'L',
+    protocol: 'dnp3',
+    settings: { ourAddress: 1, theirAddress: 2 },
+    points: Array.from({ length: POINTS }, (_p, index) => ({
+      kind: 'analog',
+      index,
+      name: `point ${index}`,
+      gain: 0.1,
+    })),
+  })),
+});
+
+/** Fragments of events, their times counting up, as a decoded answer has them. */
+const received = {} as ReceivedFragment;
+function fragment(round: number, device: number, number: number): MeasuredReading[] {
+  const began = Date.now() - 3_600_000 + round * 60_000;
+  return Array.from({ length: PER_FRAGMENT }, (_, i) => ({
+    kind: 'analog' as const,
+    index: i % POINTS,
+    value: device * 7 + number * 13 + i,
+    flags: 1,
+    time: began + number * 100 + i,
+    timeSource: 'device' as const,
+    event: true,
+    group: 32,
+    variation: 3,
+    at: 0,
+    octets: 11,
+    bit: null,
+  }));
+}
+
+const row = (device: number, one: MeasuredReading): StoredReading => ({
+  pointId: device * POINTS + one.index + 1,
+  raw: one.value,
+  value: one.value * 0.1,
+  quality: 0,
+  time: one.time ?? 0,
+  timeSource: 'device',
+  received: Date.now(),
+  cause: 'event',
+});
+
+async function byTheEngine(round: number): Promise<{ seconds: number; rows: StoredReading[] }> {
+  const exchange = new Exchange();
+  const historian = new Historian(database, 'bench');
+  const context = { exchange, historian, journal: new Journal() };
+  const fragments = configuration.devices.map((_, d) =>
+    Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),
+  );
+  const began = performance.now();
+  await Promise.all(
+    configuration.devices.map((device, d) => {
+      exchange.setDevice(device, (_kind, index) => d * POINTS + index + 1);
+      const ingest = new Ingest(device, [], context);
+      ingest.settle();
+      return new Promise<void>((resolve) => {
+        const next = (n: number): void => {
+          if (n === FRAGMENTS) resolve();
+          // The next fragment comes after the confirm of the one before.
+          else ingest.take(fragments[d][n], received, () => next(n + 1));
+        };
+        next(0);
+      });
+    }),
+  );
+  const seconds = (performance.now() - began) / 1000;
+  // The same rows in the order in which they came: the first fragment of each device, then the second …
+  const rows = Array.from({ length: FRAGMENTS }, (_, n) =>
+    fragments.flatMap((of, d) => of[n].map((one) => row(d, one))),
+  );
+  return { seconds, rows: rows.flat() };
+}
+
+async function byCopyAlone(rows: readonly StoredReading[]): Promise<number> {
+  const octets = encodeReadings(rows);
+  const began = performance.now();
+  await database.$client.begin(async (tx) => {
+    const copy = await tx`
+      copy reading (point_id, time, received, raw, value, quality, time_source, cause)
+      from stdin with (format binary)`.writable();
+    await pipeline(Readable.from([octets]), copy);
+  });
+  return (performance.now() - began) / 1000;
+}
+
+const ratios: number[] = [];
+const rates: number[] = [];
+for (let round = -1; round < ROUNDS; round++) {
+  await database.$client`truncate reading`;
+  const { seconds, rows } = await byTheEngine(round);
+  await database.$client`truncate reading`;
+  const alone = await byCopyAlone(rows);
+  const [{ stored }] = await database.$client<{ stored: number }[]>`select count(*)::int as stored from reading`;
+  if (stored !== ROWS) throw new Error(`${stored} rows stored, ${ROWS} expected`);
+  // The first round warms up both.
+  if (round < 0) continue;
+  ratios.push(alone / seconds);
+  rates.push(ROWS / seconds);
+}
+const middle = (values: number[]): number => values.sort((a, b) => a - b)[Math.floor(values.length / 2)];
+process.stdout.write(
+  `${JSON.stringify({ figure: 'ingest.copy_ratio', value: Number(middle(ratios).toFixed(3)), unit: 'ratio', bound: 0.8, better: 'higher' })}\n`,
+);
+process.stderr.write(`ingest: ${Math.round(middle(rates))} readings/s by the engine's own path\n`);
+await database.$client.end();

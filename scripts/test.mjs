@@ -1,0 +1,66 @@
+import { existsSync, mkdirSync, readFileSync, rmSync } from 'node:fs';
+import { join } from 'node:path';
+import { build } from './lib/build.mjs';
+import { installDebian, installNpm } from './lib/install.mjs';
+import { ROOT, run } from './lib/run.mjs';
+import { fail, say, step } from './lib/say.mjs';
+
+/** Everything that must hold, in the order of what fails fastest; all of it runs even when a part fails. */
+const results = join(ROOT, 'test-results');
+let failed = 0;
+let passed = 0;
+
+/** @param {string} words @param {string} command @param {string[]} args */
+async function check(words, command, args) {
+  say(`\n── ${words}`);
+  const { code } = await run(command, args, { show: true, allowFailure: true });
+  if (code !== 0) say(`── ${words}: failed`);
+  return code === 0;
+}
+
+/** @param {string} words @param {string} command @param {string[]} args */
+async function plain(words, command, ...args) {
+  if (await check(words, command, args)) passed++;
+  else failed++;
+}
+
+/** @param {string} project */
+async function vitest(project) {
+  const file = join(results, `${project}.json`);
+  const good = await check(`${project} tests`, 'npx', [
+    ...['vitest', 'run', '--project', project, '--reporter=default', '--reporter=json', `--outputFile=${file}`],
+  ]);
+  count(good, file, (json) => [json.numPassedTests, json.numFailedTests]);
+}
+
+/**
+ * @param {boolean} good
+ * @param {string} file
+ * @param {(json: any) => [number, number]} numbers
+ */
+function count(good, file, numbers) {
+  const [yes, no] = existsSync(file) ? numbers(JSON.parse(readFileSync(file, 'utf8'))) : [0, 0];
+  passed += yes;
+  failed += good ? no : Math.max(1, no);
+}
+
+try {
+  await installDebian(['postgresql-15', 'chromium', 'tshark']);
+  await installNpm();
+  rmSync(results, { recursive: true, force: true });
+  mkdirSync(results, { recursive: true });
+  await plain('lint', 'npx', 'eslint', '.');
+  await plain('format', 'npx', 'prettier', '--check', '.');
+  await plain('types', 'npx', 'tsc', '-p', 'tsconfig.json');
+  await plain('types of the web', 'npm', 'run', 'check', '-w', 'web');
+  await vitest('unit');
+  await step('building', build);
+  await vitest('system');
+  const good = await check('browser tests', 'npx', ['playwright', 'test']);
+  count(good, join(results, 'browser.json'), ({ stats }) => [stats.expected, stats.unexpected + stats.flaky]);
+  say(`\n${passed} passed, ${failed} failed`);
+  process.exitCode = failed > 0 ? 1 : 0;
+} catch (error) {
+  fail(error);
+  say(`\n${passed} passed, ${failed + 1} failed`);
+}
