@@ -19,7 +19,7 @@ export interface HistorianNumbers {
 
 /** Batches under way at a time. */
 const LANES = 3;
-const MAX_BATCH = 8000;
+const MAX_BATCH = 10_000;
 const MAX_WAITING_LOOKS = 200_000;
 const FIRST_PAUSE_MS = 200;
 const LONGEST_PAUSE_MS = 5000;
