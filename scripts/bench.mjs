@@ -124,5 +124,5 @@ try {
 } catch (error) {
   fail(error);
 } finally {
-  await postgres?.reset();
+  await postgres?.remove();
 }

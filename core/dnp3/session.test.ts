@@ -289,6 +289,12 @@ describe('controls', () => {
     expect(loop.outstationEffects.filter((e) => e.type === 'control')).toHaveLength(2);
   });
 
+  test('direct operate without acknowledgement is carried out and not answered', () => {
+    const loop = connected();
+    expect(ask(loop, 6, CROB)).toEqual([]);
+    expect(loop.outstationEffects.filter((e) => e.type === 'control')).toHaveLength(1);
+  });
+
   test('a control for a point that is not there says so', () => {
     const loop = connected();
     expect(statusOf(ask(loop, 5, '0c 01 28 01 00 2c 01 03 01 00 00 00 00 00 00 00 00 00', 3))).toBe(4);
@@ -420,5 +426,38 @@ describe('strangers', () => {
     expect(link(0)).toEqual([0x00]);
     expect(link(2)).toEqual([0x00]);
     expect(link(7)).toEqual([0x0f]);
+  });
+
+  test('confirmed user data is acknowledged, and a repeated frame is not delivered again', () => {
+    const loop = new Loop(LIST);
+    loop.connect();
+    loop.pass(10);
+    const send = (functionCode: number, countBit: boolean, data: Uint8Array): number[] => {
+      const before = loop.sent.length;
+      const frame = {
+        fromMaster: true,
+        primary: true,
+        countBit,
+        countValid: true,
+        functionCode,
+        destination: 11,
+        source: 1,
+        data,
+      };
+      loop.outstation.receive(encodeLinkFrame(frame), loop.now);
+      loop.pump();
+      return loop.sent
+        .slice(before)
+        .flatMap(({ octets }) =>
+          new LinkParser().push(octets).flatMap((e) => (e.type === 'frame' ? [e.octets[3]] : [])),
+        );
+    };
+    const read = Uint8Array.of(0xc0, 0xc5, 1, 60, 1, 6);
+    const [ack, nack, userData] = [0x00, 0x01, 0x44];
+    expect(send(3, true, read)).toEqual([nack]);
+    expect(send(0, false, new Uint8Array(0))).toEqual([ack]);
+    expect(send(3, true, read)).toEqual([ack, userData]);
+    expect(send(3, true, read)).toEqual([ack]);
+    expect(send(3, false, read)).toEqual([ack, userData]);
   });
 });

@@ -8,5 +8,5 @@ export default async function setup(): Promise<() => Promise<void>> {
   await postgres.reset();
   await postgres.start();
   process.env.HALVIX_TEST_POSTGRES = JSON.stringify({ port, password: postgres.password });
-  return () => postgres.reset();
+  return () => postgres.remove();
 }

@@ -9,7 +9,7 @@ export default async function setup(project: TestProject): Promise<() => Promise
   await postgres.reset();
   await postgres.start();
   project.provide('postgres', { port, password: postgres.password });
-  return () => postgres.reset();
+  return () => postgres.remove();
 }
 
 declare module 'vitest' {

@@ -68,6 +68,13 @@ export class Postgres {
     rmSync(this.files, { recursive: true, force: true });
   }
 
+  /** Ends it and leaves nothing behind. */
+  async remove() {
+    await this.reset();
+    rmSync(join(this.files, '..'), { recursive: true, force: true });
+    rmSync(this.home, { recursive: true, force: true });
+  }
+
   async start() {
     await this.recover();
     const secret = join(this.home, 'password');
