@@ -68,10 +68,10 @@ for (const signal of /** @type {const} */ (['SIGINT', 'SIGTERM', 'SIGHUP']))
 
 try {
   say('Halvix demo');
+  takeLock();
   await installDebian(['postgresql-15']);
   await installNpm();
   await build();
-  takeLock();
   if (reset) await step('beginning anew', () => postgres.reset());
   await postgres.recover();
   await requireFree(DEMO_PORTS);

@@ -29,7 +29,7 @@ const settle = (/** @type {number} */ ms) => page.waitForTimeout(ms);
 const put = (path, body) => fetch(`${relay}/${path}`, { method: 'PUT', body: JSON.stringify(body) });
 /** @param {string} name */
 async function open(name) {
-  await page.getByRole('combobox').fill(name);
+  await page.getByLabel(/^Search/).fill(name);
   await page.getByRole('option').first().waitFor();
   await page.keyboard.press('Enter');
   await page.waitForURL(/\/run\/(point|device)\//);
@@ -46,8 +46,8 @@ await settle(1500);
 await open('ai 7');
 await settle(1500);
 await put('points/analog/7', { value: 43_210 });
-await page.getByText('and Quillstone confirmed it').waitFor();
-await settle(700);
+await page.locator('.boxed').waitFor();
+await settle(3000);
 await shot('trail');
 await page.goto(`${web}/run/device/HLM-F1`);
 await page.getByLabel('Kind').selectOption('analog');

@@ -317,7 +317,9 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       this.controlUnanswered(task, `no answer in ${this.settings.responseTimeoutMs} ms`);
       return;
     }
-    if (exchange.fragments === 0 && attempt < this.settings.retries && this.state !== 'silent') {
+    // Perhaps it was our confirm that got lost, and the device waits for it.
+    if (exchange.fragments > 0) this.effects.push({ type: 'doubt' });
+    if (attempt < this.settings.retries && this.state !== 'silent') {
       this.send(task, attempt + 1, now);
       return;
     }

@@ -14,8 +14,9 @@ import { kindRank, type PointKind } from './kind.ts';
  * 2. In doubt, any event equal to a remembered one is a repetition.
  * 3. Out of doubt, only an event with a time stamp equal to a remembered one is: same point, value, flags and
  *    millisecond. One without a time stamp may well be a new, equal one.
- * 4. A fragment is remembered until the next one with events comes: the device sends that only after it accepted the
- *    confirm of the one before. In doubt, what was remembered at the start and has not come again stays.
+ * 4. A fragment is remembered until the next one with events comes: the device sends new ones only after it accepted
+ *    the confirm of the one before. A fragment that repeats something shows that it did not: the rest of what was
+ *    remembered may still come again, and stays. So does, in doubt, all that has not come again.
  */
 export class ReplayGuard {
   private doubtful: Map<number, number>;
@@ -48,12 +49,16 @@ export class ReplayGuard {
     if (events.length === 0) return [];
     const before = this.inDoubt ? new Map<number, number>() : counted(this.latest);
     this.latest = [];
+    let repeats = false;
     const fresh = events.map(({ key, timed }) => {
       this.latest.push(key);
       if (!this.inDoubt && !timed) return true;
-      return !(takeOne(this.doubtful, key) || takeOne(before, key));
+      const known = takeOne(this.doubtful, key) || takeOne(before, key);
+      repeats ||= known;
+      return !known;
     });
-    if (!this.inDoubt) this.doubtful = new Map();
+    if (repeats) for (const [key, count] of before) this.doubtful.set(key, (this.doubtful.get(key) ?? 0) + count);
+    else if (!this.inDoubt) this.doubtful = new Map();
     return fresh;
   }
 

@@ -144,6 +144,29 @@ test('when the server is gone the page says so, and catches up when it is back',
   await rig.release('analog', 10);
 });
 
+test('at most four updates a second, and only of what is on screen', async ({ page }) => {
+  await signIn(page, rig, 'viewer');
+  await rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond: 300 });
+  const shown = await rig.pointId('analog', 20);
+  const { messages, points } = await page.evaluate(async (id) => {
+    const source = new EventSource(`/api/live?points=${id}`);
+    let messages = 0;
+    const points = new Set<string>();
+    source.onmessage = (event: MessageEvent<string>) => {
+      messages++;
+      const message = JSON.parse(event.data) as { points?: object };
+      Object.keys(message.points ?? {}).forEach((point) => points.add(point));
+    };
+    await new Promise((resolve) => setTimeout(resolve, 5000));
+    source.close();
+    return { messages, points: [...points] };
+  }, shown);
+  await rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond: 0 });
+  expect(messages).toBeGreaterThan(4);
+  expect(messages).toBeLessThanOrEqual(21);
+  expect(points).toEqual([String(shown)]);
+});
+
 test('a stopped engine is said to be stopped', async ({ page }) => {
   await signIn(page, rig, 'viewer');
   await rig.system.kill('engine');

@@ -14,8 +14,8 @@ export const operationWords = (operation: string): string =>
   OPERATION_WORDS[operation as ControlOperation] ?? operation;
 
 export const MODE_WORDS: Record<string, string> = {
-  selectOperate: 'select before operate',
-  direct: 'direct operate',
+  selectOperate: 'select, operate',
+  direct: 'direct',
   selectOnly: 'select only',
 };
 

@@ -53,15 +53,14 @@
       gap: validity(sample.quality) === 'invalid' && history.form === 'readings',
     }));
   });
-  /** The last value holds to the end of the range or to now. */
-  const drawn = $derived(
-    samples.length > 0
-      ? [
-          ...samples,
-          { ...samples[samples.length - 1], time: Math.min(to, Math.max(clock.now, samples[samples.length - 1].time)) },
-        ]
-      : [],
-  );
+  /** A value holds until the next one, into the beginning of a gap, and the last one to the end of the range or to now. */
+  const drawn = $derived.by(() => {
+    const all = samples.flatMap((sample, i) =>
+      sample.gap && i > 0 && !samples[i - 1].gap ? [{ ...samples[i - 1], time: sample.time }, sample] : [sample],
+    );
+    const last = all.at(-1);
+    return last ? [...all, { ...last, time: Math.min(to, Math.max(clock.now, last.time)) }] : [];
+  });
   const x = $derived(scaleUtc([from, to], [MARGIN.left, width - MARGIN.right]));
   const y = $derived.by(() => {
     if (point.states) return scaleLinear([-0.15, 1.15], [HEIGHT - MARGIN.bottom, MARGIN.top]);
@@ -133,8 +132,12 @@
         opacity="0.12"
       />
     {/each}
-    {#if gaps[0]}<text x={x(gaps[0].from) + 4} y={MARGIN.top + 12} font-size="11.5" fill="var(--lost)"
-        >no communication</text
+    {#if gaps[0]}<text
+        x={x(gaps[0].from) + (x(gaps[0].from) > width - 130 ? -4 : 4)}
+        y={MARGIN.top + 12}
+        text-anchor={x(gaps[0].from) > width - 130 ? 'end' : 'start'}
+        font-size="11.5"
+        fill="var(--lost)">no communication</text
       >{/if}
     {#if band}<path d={band} fill="var(--accent)" opacity="0.2" />{/if}
     {#if path}<path d={path} fill="none" stroke="var(--accent)" stroke-width="1.6" />{/if}

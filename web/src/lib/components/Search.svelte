@@ -49,6 +49,9 @@
 
   function go(one: Found): void {
     open = false;
+    text = '';
+    found = [];
+    asked = '';
     input?.blur();
     void goto(one.href);
   }

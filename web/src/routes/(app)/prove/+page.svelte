@@ -27,19 +27,19 @@
     {
       key: 'requested',
       title: 'Requested',
-      width: '120px',
+      width: '112px',
       mono: true,
       text: (row) => clockTime(row.requested, clock.now),
       order: (row) => row.requested,
     },
-    { key: 'who', title: 'By', width: '110px', text: (row) => row.requestedBy },
-    { key: 'point', title: 'Control', width: 'minmax(170px,0.8fr)', text: (row) => `${row.device} ${row.name}` },
-    { key: 'operation', title: 'Operation', width: '90px', text: (row) => operationWords(row.operation) },
-    { key: 'mode', title: 'How', width: '150px', text: (row) => MODE_WORDS[row.mode] ?? row.mode },
+    { key: 'who', title: 'By', width: '92px', text: (row) => row.requestedBy },
+    { key: 'point', title: 'Control', width: 'minmax(150px,0.7fr)', text: (row) => `${row.device} ${row.name}` },
+    { key: 'operation', title: 'Operation', width: '82px', text: (row) => operationWords(row.operation) },
+    { key: 'mode', title: 'How', width: '118px', text: (row) => MODE_WORDS[row.mode] ?? row.mode },
     {
       key: 'sent',
       title: 'Sent',
-      width: '84px',
+      width: '72px',
       align: 'right',
       mono: true,
       text: (row) => since(row, row.sent),
@@ -48,7 +48,7 @@
     {
       key: 'operated',
       title: 'Accepted',
-      width: '88px',
+      width: '80px',
       align: 'right',
       mono: true,
       text: (row) => since(row, row.operated ?? row.selected),
@@ -56,12 +56,12 @@
     {
       key: 'confirmed',
       title: 'Confirmed',
-      width: '94px',
+      width: '88px',
       align: 'right',
       mono: true,
       text: (row) => since(row, row.confirmed),
     },
-    { key: 'outcome', title: 'Outcome', width: 'minmax(200px,1.2fr)', text: outcome },
+    { key: 'outcome', title: 'Outcome', width: 'minmax(230px,1.6fr)', text: outcome },
   ];
 
   onMount(() => {
