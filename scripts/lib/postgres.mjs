@@ -133,9 +133,10 @@ export class Postgres {
     return pid > 0 && isAlive(pid) ? pid : null;
   }
 
-  async stop() {
+  /** @param {'fast' | 'immediate'} mode  immediate: as after a crash, without a checkpoint */
+  async stop(mode = 'fast') {
     if (this.files === '' || this.pid() === null) return;
-    await asDatabaseUser('pg_ctl', ['stop', '-w', '-s', '-m', 'fast', '-D', this.files], { allowFailure: true });
+    await asDatabaseUser('pg_ctl', ['stop', '-w', '-s', '-m', mode, '-D', this.files], { allowFailure: true });
   }
 }
 
