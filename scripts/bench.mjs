@@ -1,4 +1,5 @@
 import { build } from './lib/build.mjs';
+import { CHROMIUM } from './lib/chromium.mjs';
 import { installDebian, installNpm } from './lib/install.mjs';
 import { freePorts } from './lib/ports.mjs';
 import { dataFolder, Postgres } from './lib/postgres.mjs';
@@ -49,18 +50,7 @@ async function fieldToBrowser(postgres) {
   const ports = { web, engine, bench, relay, quillstone, ambry, postgres: postgres.port };
   const system = new System({ databaseUrl: postgres.url(), ports, logs: dataFolder('bench-logs') });
   const { chromium } = await import('@playwright/test');
-  const browser = await chromium.launch({
-    executablePath: '/usr/bin/chromium',
-    args: [
-      '--no-sandbox',
-      '--disable-gpu',
-      '--disable-quic',
-      '--no-first-run',
-      '--disable-background-networking',
-      '--disable-component-update',
-      '--disable-sync',
-    ],
-  });
+  const browser = await chromium.launch(CHROMIUM);
   try {
     await system.loadDemo();
     for (const name of /** @type {const} */ (['bench', 'engine', 'web'])) {

@@ -1,6 +1,7 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { chromium } from '@playwright/test';
+import { CHROMIUM } from './lib/chromium.mjs';
 import { ROOT } from './lib/run.mjs';
 import { DEMO_PORTS } from './lib/system.mjs';
 
@@ -10,18 +11,7 @@ const web = `http://127.0.0.1:${DEMO_PORTS.web}`;
 const relay = `http://127.0.0.1:${DEMO_PORTS.bench}/devices/HLM-F1`;
 mkdirSync(folder, { recursive: true });
 
-const browser = await chromium.launch({
-  executablePath: '/usr/bin/chromium',
-  args: [
-    '--no-sandbox',
-    '--disable-gpu',
-    '--disable-quic',
-    '--no-first-run',
-    '--disable-background-networking',
-    '--disable-component-update',
-    '--disable-sync',
-  ],
-});
+const browser = await chromium.launch(CHROMIUM);
 const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
 const shot = (/** @type {string} */ name) => page.screenshot({ path: join(folder, `${name}.png`) });
 const settle = (/** @type {number} */ ms) => page.waitForTimeout(ms);

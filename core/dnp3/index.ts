@@ -10,14 +10,8 @@ export {
   type ControlBlock,
   type ControlOperation,
 } from './control.ts';
-export {
-  Master,
-  type ControlMode,
-  type ControlRequest,
-  type ControlStep,
-  type MasterCommand,
-  type MasterEffect,
-} from './master.ts';
+export type { ControlMode, ControlRequest } from './request.ts';
+export { Master, type ControlStep, type MasterCommand, type MasterEffect } from './master.ts';
 export {
   Outstation,
   type ControlItem,

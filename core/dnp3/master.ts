@@ -1,18 +1,18 @@
-import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import { encodeFragment, FunctionCode, Iin, iinWords, single, type Fragment } from './application.ts';
-import {
-  ControlStatus,
-  controlStatusWords,
-  readControlBlock,
-  writeControlBlock,
-  type ControlBlock,
-} from './control.ts';
+import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
-import { parseHeaders, writeAllHeader, writeCountHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 import { measuredReadings, type MeasuredReading } from './measured.ts';
-import { delayMs } from './objects.ts';
+import {
+  ALL_CLASSES,
+  controlEcho,
+  isAllClasses,
+  oneWay,
+  requestOf,
+  type ControlRequest,
+  type Task,
+} from './request.ts';
 import type { MasterSettings } from './settings.ts';
 
 /*
@@ -31,17 +31,6 @@ import type { MasterSettings } from './settings.ts';
  *  6. A control waits for the request in progress, is dropped at its expiry, and ends in exactly one of: operated,
  *     refused (with the device's status), failed (nothing was operated), unknown (sent, and no answer came).
  */
-
-export type ControlMode = 'selectOperate' | 'direct' | 'selectOnly';
-
-export interface ControlRequest {
-  type: 'control';
-  id: string;
-  index: number;
-  block: Omit<ControlBlock, 'status'>;
-  mode: ControlMode;
-  expiresAt: Instant;
-}
 
 export type MasterCommand =
   { type: 'committed'; token: number } | ControlRequest | { type: 'pollNow' } | { type: 'resetCounters' };
@@ -64,14 +53,6 @@ export type MasterEffect =
   | ({ type: 'control'; id: string } & ControlStep)
   | { type: 'diagnostic'; words: string };
 
-type Task =
-  | { type: 'disableUnsolicited' }
-  | { type: 'clearRestart' }
-  | { type: 'read'; classes: readonly number[] }
-  | { type: 'measureDelay' }
-  | { type: 'writeTime'; oneWayMs: number }
-  | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };
-
 interface Exchange {
   task: Task;
   attempt: number;
@@ -83,7 +64,6 @@ interface Exchange {
   commit: { token: number; final: boolean } | null;
 }
 
-const ALL_CLASSES = [1, 2, 3, 0] as const;
 const MAX_WAITING_CONTROLS = 32;
 const TIME_SYNC_PAUSE_MS = 60_000;
 type PollName = 'integrity' | 'class1' | 'class2' | 'class3';
@@ -511,60 +491,4 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.sequence = exchange.sequence;
     exchange.deadline = now + this.settings.responseTimeoutMs;
   }
-}
-
-const isAllClasses = (task: Task): boolean => task.type === 'read' && task.classes.length === ALL_CLASSES.length;
-
-/** Function code and objects of a request. */
-function requestOf(task: Task, now: Instant): [number, Uint8Array] {
-  const out = new ByteWriter();
-  switch (task.type) {
-    case 'disableUnsolicited':
-      for (const variation of [2, 3, 4]) writeAllHeader(out, 60, variation);
-      return [FunctionCode.disableUnsolicited, out.finish()];
-    case 'clearRestart':
-      writeRangeHeader(out, 80, 1, 7, 7);
-      return [FunctionCode.write, out.uint8(0).finish()];
-    case 'read':
-      for (const n of task.classes) writeAllHeader(out, 60, n + 1);
-      return [FunctionCode.read, out.finish()];
-    case 'measureDelay':
-      return [FunctionCode.delayMeasurement, out.finish()];
-    case 'writeTime':
-      writeCountHeader(out, 50, 1, 1);
-      return [FunctionCode.write, out.uint48(Math.round(now + task.oneWayMs)).finish()];
-    case 'control': {
-      const { request, phase } = task;
-      writeIndexedHeader(out, 12, 1, 1, request.index)(request.index);
-      writeControlBlock(out, { ...request.block, status: 0 });
-      const operate = request.mode === 'direct' ? FunctionCode.directOperate : FunctionCode.operate;
-      return [phase === 'select' ? FunctionCode.select : operate, out.finish()];
-    }
-    default:
-      return task satisfies never;
-  }
-}
-
-/** Half of what the round took beyond the device's own delay (IEEE 1815, clause 10.3). */
-function oneWay(fragment: Fragment, roundTripMs: number): number {
-  const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
-  const header = headers.find((h) => h.type?.what === 'delay' && h.items.length > 0);
-  if (header === undefined) return 0;
-  const inDevice = delayMs(header.variation, new ByteReader(fragment.octets, header.items[0].at).uint16());
-  return Math.max(0, (roundTripMs - inDevice) / 2);
-}
-
-/** The device's status for our control, or what is wrong with its answer. */
-function controlEcho(fragment: Fragment, request: ControlRequest): number | string {
-  const refusal = (fragment.iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
-  const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
-  const header = headers.find((h) => h.type?.what === 'control');
-  const item = header?.items.find(({ index }) => index === request.index);
-  if (item === undefined)
-    return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : 'the answer names no control';
-  const echo = readControlBlock(fragment.octets, item.at);
-  const { code, count, onMs, offMs } = request.block;
-  if (echo.code !== code || echo.count !== count || echo.onMs !== onMs || echo.offMs !== offMs)
-    return 'the answer does not repeat what was sent';
-  return echo.status & 0x7f;
 }

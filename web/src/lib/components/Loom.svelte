@@ -1,14 +1,8 @@
 <script lang="ts">
   import { clock } from '../clock.svelte.ts';
   import { live } from '../live.svelte.ts';
-  import {
-    devicePath,
-    engineHop,
-    outboundHop,
-    type DeviceOnPath,
-    type OutboundOnPath,
-    type SegmentState,
-  } from '../path.ts';
+  import { devicePath, engineHop, outboundHop, type DeviceOnPath, type OutboundOnPath } from '../path.ts';
+  import { dash, STROKE } from '../strokes.ts';
 
   /** The board: each device a thread from the left, the engine a bar, the centres on the right. */
   let { devices, outbounds }: { devices: DeviceOnPath[]; outbounds: OutboundOnPath[] } = $props();
@@ -40,14 +34,6 @@
   const height = $derived(Math.max(TOP + rows.length * ROW, TOP + outbounds.length * 76, 190));
   const outboundY = (i: number): number =>
     outbounds.length === 1 ? TOP + 30 : TOP + 14 + (i * (height - TOP - 40)) / (outbounds.length - 1);
-
-  const STROKE: Record<SegmentState, string> = {
-    good: 'var(--ink)',
-    lost: 'var(--lost)',
-    idle: 'var(--soft)',
-    unknown: 'var(--soft)',
-  };
-  const dash = (s: SegmentState): string | undefined => (s === 'idle' || s === 'unknown' ? '2 4' : undefined);
 </script>
 
 <div class="hidden overflow-x-auto md:block">

@@ -3,6 +3,7 @@
   import { age } from '../format.ts';
   import { live } from '../live.svelte.ts';
   import { devicePath, type DeviceOnPath, type OutboundOnPath, type SegmentState } from '../path.ts';
+  import { dash, STROKE } from '../strokes.ts';
 
   /** A device's path, large: one segment a hop, forked where there are several outbounds. */
   let { device, outbounds }: { device: DeviceOnPath; outbounds: OutboundOnPath[] } = $props();
@@ -13,14 +14,6 @@
   const height = $derived(Math.max(108, outbounds.length * ROW + 8));
   const MAIN_Y = 12;
   const outboundY = (i: number): number => 14 + i * ROW;
-
-  const STROKE: Record<SegmentState, string> = {
-    good: 'var(--ink)',
-    lost: 'var(--lost)',
-    idle: 'var(--soft)',
-    unknown: 'var(--soft)',
-  };
-  const dash = (s: SegmentState): string | undefined => (s === 'idle' || s === 'unknown' ? '2 4' : undefined);
 </script>
 
 {#snippet segment(from: number, to: number, s: SegmentState)}

@@ -1,0 +1,149 @@
+import { describe, expect, test } from 'vitest';
+import { readConfiguration } from './index.ts';
+
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
+type Loose = any;
+
+const point = (kind: string, index: number, more: object = {}): Loose => ({
+  kind,
+  index,
+  name: `${kind} ${index}`,
+  ...more,
+});
+const mapping = (kind: string, index: number, target: object = {}): Loose => ({
+  device: 'D1',
+  kind,
+  index,
+  target: { kind, index, eventClass: 1, staticVariation: 2, eventVariation: 2, ...target },
+});
+const good = (): Loose => ({
+  schema: 'halvix.configuration',
+  version: 1,
+  network: 'test',
+  stations: [{ code: 'S', name: 'station' }],
+  links: [{ code: 'L1', name: 'link', type: 'tcpClient', host: '127.0.0.1', port: 20000 }],
+  devices: [
+    {
+      code: 'D1',
+      name: 'device',
+      station: 'S',
+      link: 'L1',
+      protocol: 'dnp3',
+      settings: { ourAddress: 1, theirAddress: 2 },
+      points: [
+        point('binary', 0),
+        point('output', 0, {
+          control: { operations: ['trip'], feedback: { kind: 'binary', index: 0, expect: { trip: 0 } } },
+        }),
+      ],
+    },
+  ],
+  outbounds: [
+    {
+      code: 'O1',
+      name: 'centre',
+      centre: 'Centre',
+      protocol: 'dnp3',
+      host: '127.0.0.1',
+      port: 20100,
+      settings: { ourAddress: 10, theirAddress: 100 },
+      mappings: [mapping('binary', 0)],
+    },
+  ],
+});
+
+/** The problems after a change to a good document, as `where: words`. */
+function problems(change: (document: Loose) => void): string[] {
+  const document = good();
+  change(document);
+  const read = readConfiguration(document);
+  return read.ok ? [] : read.problem.map(({ where, words }) => `${where}: ${words}`);
+}
+
+describe('configuration document', () => {
+  test('a good one is taken, with its defaults filled in', () => {
+    const read = readConfiguration(good());
+    expect(read.ok && read.value.devices[0].settings).toMatchObject({
+      responseTimeoutMs: 1000,
+      retries: 2,
+      silentPeriodMs: 15_000,
+      class1PeriodMs: 1000,
+    });
+  });
+
+  test.each<[string, (d: Loose) => void, string]>([
+    ['another version', (d) => (d.version = 2), 'version: '],
+    [
+      'a reserved address',
+      (d) => (d.devices[0].settings.theirAddress = 65520),
+      'A DNP3 address is at most 65519; 65520 to 65535 are reserved',
+    ],
+    ['a port too large', (d) => (d.links[0].port = 70_000), 'links.0.port: A port is at most 65535'],
+    [
+      'a gain of zero',
+      (d) => (d.devices[0].points[0].gain = 0),
+      'devices.0.points.0.gain: A gain of 0 would make every value the same',
+    ],
+    ['a code in small letters', (d) => (d.devices[0].code = 'd1'), 'devices.0.code: A code has'],
+    ['an index too large', (d) => (d.devices[0].points[0].index = 65536), 'A DNP3 point index is at most 65535'],
+    [
+      'our address equal to the peer’s',
+      (d) => (d.devices[0].settings.theirAddress = 1),
+      "our address and the device's are both 1",
+    ],
+    [
+      'two points on one address',
+      (d) => d.devices[0].points.push(point('binary', 0)),
+      'device D1, BI 0: another point has this address',
+    ],
+    ['a station that is not there', (d) => (d.devices[0].station = 'X'), 'device D1: there is no station X'],
+    ['a link that is not there', (d) => (d.devices[0].link = 'X'), 'device D1: there is no link X'],
+    [
+      'two devices of one name',
+      (d) => d.devices.push({ ...d.devices[0], link: 'L1' }),
+      'device D1: another device has this code',
+    ],
+    [
+      'two devices on one link',
+      (d) => d.devices.push({ ...d.devices[0], code: 'D2' }),
+      'device D2: link L1 already has a device',
+    ],
+    [
+      'a feedback point that is not in the list',
+      (d) => (d.devices[0].points[1].control.feedback.index = 9),
+      'its feedback BI 9 is not in the list',
+    ],
+    [
+      'a mapping from nowhere',
+      (d) => d.outbounds[0].mappings.push(mapping('binary', 7)),
+      'outbound O1, BI 7: there is no point BI 7 in D1',
+    ],
+    [
+      'two mappings to one address',
+      (d) => d.outbounds[0].mappings.push(mapping('binary', 0)),
+      'outbound O1, BI 0: two points are mapped to this address',
+    ],
+    [
+      'a mapping to another kind',
+      (d) => (d.outbounds[0].mappings[0].target.kind = 'analog'),
+      'BI 0 is of another kind',
+    ],
+    [
+      'an object that does not exist',
+      (d) => (d.outbounds[0].mappings[0].target.staticVariation = 5),
+      'there is no object g1v5',
+    ],
+    [
+      'two outbounds on one port',
+      (d) => d.outbounds.push({ ...d.outbounds[0], code: 'O2' }),
+      'outbound O2: another outbound listens on port 20100',
+    ],
+  ])('%s is named', (_what, change, expected) => {
+    expect(problems(change).join('\n')).toContain(expected);
+  });
+
+  test('what is no document at all is refused without harm', () => {
+    for (const nonsense of [null, 7, 'text', [], {}, { schema: 'other' }])
+      expect(readConfiguration(nonsense).ok).toBe(false);
+  });
+});
