@@ -147,8 +147,11 @@ export class Historian {
   }
 }
 
-/** SQLSTATE classes 22 (data exception) and 23 (integrity constraint violation). */
+/**
+ * SQLSTATE classes 22 (data exception) and 23 (integrity constraint violation), and 25P02: the statement after a COPY
+ * that failed.
+ */
 const isDataError = (error: unknown): boolean =>
-  error instanceof Error && 'code' in error && /^2[23]/.test(String(error.code));
+  error instanceof Error && 'code' in error && /^(2[23]|25P02)/.test(String(error.code));
 
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));

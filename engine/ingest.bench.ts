@@ -1,9 +1,7 @@
 import { configurationSchema } from '@halvix/core/config';
 import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
-import { encodeReadings, makePartitions, migrateDatabase, openDatabase, type StoredReading } from '@halvix/db';
-import { Readable } from 'node:stream';
-import { pipeline } from 'node:stream/promises';
+import { copyIn, encodeReadings, makePartitions, migrateDatabase, openDatabase, type StoredReading } from '@halvix/db';
 import { z } from 'zod';
 import { Exchange } from './exchange.ts';
 import { Historian } from './historian.ts';
@@ -125,7 +123,8 @@ async function byCopyAlone(rows: readonly StoredReading[]): Promise<number> {
     const copy = await tx`
       copy reading (point_id, time, received, raw, value, quality, time_source, cause)
       from stdin with (format binary)`.writable();
-    await pipeline(Readable.from([octets]), copy);
+    await copyIn(copy, octets);
+    await tx`select 1`;
   });
   return (performance.now() - began) / 1000;
 }

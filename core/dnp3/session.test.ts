@@ -1,10 +1,11 @@
 import { describe, expect, test } from 'vitest';
 import { fromHex, toHex } from '../bytes/index.ts';
-import { encodeFragment, single } from './application.ts';
+import { decodeFragment, encodeFragment, single } from './application.ts';
 import { CONTROL_OPERATIONS } from './control.ts';
 import { encodeLinkFrame, LinkParser } from './link.ts';
 import { Loop } from './loop.ts';
 import type { MasterEffect } from './master.ts';
+import { measuredReadings } from './measured.ts';
 import { DEFAULT_VARIATIONS, type OutstationPoint } from './pointtable.ts';
 import type { PointKind } from '../point/index.ts';
 
@@ -322,6 +323,81 @@ describe('an outstation says what it does not know', () => {
     expect(objects('1e 02 00 07 07')).toMatch(/^1e0200070702/);
     expect(objects('14 05 06')).toMatch(/^1401000000/);
     expect(objects('50 01 00 00 0f')).toMatch(/^500100000f/);
+  });
+});
+
+describe('reads of a master that asks for particulars', () => {
+  const quiet = { integrityPeriodMs: 0, class1PeriodMs: 0, class2PeriodMs: 0, class3PeriodMs: 0 };
+  /** Group, variation, index, value and time of everything in an answer. */
+  const contents = (answer: Uint8Array[]): (string | number | null)[][] =>
+    answer.flatMap((octets) => {
+      const decoded = decodeFragment(octets);
+      if (!decoded.ok) throw new Error(decoded.problem);
+      return measuredReadings(decoded.value).readings.map((r) => [
+        `g${r.group}v${r.variation}`,
+        r.index,
+        r.value,
+        r.time,
+      ]);
+    });
+  const withEvents = (): Loop => {
+    const loop = new Loop(LIST, quiet);
+    loop.connect();
+    loop.pass(10);
+    change(loop, 'binary', 0, 1, 1000);
+    change(loop, 'analog', 7, 70, 1001);
+    change(loop, 'binary', 1, 1, 1002);
+    change(loop, 'binary', 0, 0, 90_000);
+    return loop;
+  };
+
+  test('events with relative times, a new common time when one does not reach', () => {
+    expect(contents(ask(withEvents(), 1, '02 03 06'))).toEqual([
+      ['g2v3', 0, 1, 1000],
+      ['g2v3', 1, 1, 1002],
+      ['g2v3', 0, 0, 90_000],
+    ]);
+  });
+
+  test('so many events of a class, the oldest first, and the rest later', () => {
+    const loop = withEvents();
+    expect(contents(ask(loop, 1, '3c 02 07 02', 1))).toEqual([
+      ['g2v2', 0, 1, 1000],
+      ['g2v2', 1, 1, 1002],
+    ]);
+    ask(loop, 0, '', 1);
+    expect(loop.outstation.events.size).toBe(2);
+    expect(contents(ask(loop, 1, '3c 02 06', 2))).toEqual([['g2v2', 0, 0, 90_000]]);
+  });
+
+  test('events in the variation that is asked for', () => {
+    expect(contents(ask(withEvents(), 1, '20 07 06'))).toEqual([['g32v7', 7, 70, 1001]]);
+    expect(contents(ask(withEvents(), 1, '02 01 06'))).toHaveLength(3);
+  });
+
+  test('present values in each variation, packed ones too', () => {
+    const loop = withEvents();
+    const online = (kind: PointKind, index: number, value: number): void => change(loop, kind, index, value);
+    for (const [kind, index] of [
+      ['counter', 0],
+      ['output', 0],
+    ] as const)
+      online(kind, index, 1);
+    expect(contents(ask(loop, 1, '01 01 06'))).toEqual([
+      ['g1v1', 0, 0, null],
+      ['g1v1', 1, 1, null],
+    ]);
+    expect(contents(ask(loop, 1, '0a 01 06'))).toEqual([['g10v1', 0, 1, null]]);
+    expect(contents(ask(loop, 1, '14 06 06'))).toEqual([['g20v6', 0, 1, null]]);
+    for (const variation of [1, 2, 3, 4, 5, 6])
+      expect(contents(ask(loop, 1, `1e 0${variation} 06`))).toEqual([[`g30v${variation}`, 7, 70, null]]);
+  });
+
+  test('single points by index and by range', () => {
+    const loop = withEvents();
+    expect(contents(ask(loop, 1, '01 02 17 01 01'))).toEqual([['g1v2', 1, 1, null]]);
+    expect(contents(ask(loop, 1, '1e 01 28 01 00 07 00'))).toEqual([['g30v1', 7, 70, null]]);
+    expect(contents(ask(loop, 1, '01 02 01 01 00 01 00'))).toEqual([['g1v2', 1, 1, null]]);
   });
 });
 

@@ -1,7 +1,6 @@
 import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
-import { pipeline } from 'node:stream/promises';
-import { Readable } from 'node:stream';
+import type { Writable } from 'node:stream';
 import type { Database } from '../open.ts';
 import { ingestMark, reading, replayGuard } from '../schema/index.ts';
 
@@ -74,6 +73,21 @@ export interface Batch {
   guards: ReadonlyMap<string, readonly number[]>;
 }
 
+/**
+ * Writes all of a COPY's octets. The driver never finishes the stream of a COPY that the server refuses, so this does
+ * not wait for the end: the next statement on the connection does, and fails when the COPY failed.
+ */
+export async function copyIn(copy: Writable, octets: Buffer): Promise<void> {
+  await new Promise<void>((resolve, reject) => {
+    copy.on('error', reject);
+    copy.on('close', () => reject(new Error('the connection was lost during COPY')));
+    copy.write(octets, (error) => (error ? reject(error) : resolve()));
+  });
+  copy.end();
+  // The end of the COPY is on its way before the next statement is.
+  await new Promise((resolve) => setImmediate(resolve));
+}
+
 /** Stores readings and the replay guards of their devices in one transaction: all of it is kept, or nothing is. */
 export async function storeBatch(database: Database, { writer, id, readings, guards }: Batch): Promise<void> {
   await database.$client.begin(async (tx) => {
@@ -81,7 +95,7 @@ export async function storeBatch(database: Database, { writer, id, readings, gua
       const copy = await tx`
         copy reading (point_id, time, received, raw, value, quality, time_source, cause)
         from stdin with (format binary)`.writable();
-      await pipeline(Readable.from([encodeReadings(readings)]), copy);
+      await copyIn(copy, encodeReadings(readings));
     }
     if (guards.size > 0) {
       const devices = [...guards.keys()];

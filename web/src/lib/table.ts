@@ -9,8 +9,10 @@ export interface Column<Row> {
   /** The cell as text: for sorting without `order`, for filters and for copying. */
   text: (row: Row) => string;
   order?: (row: Row) => number | string;
-  /** Shown unless the person chose otherwise. */
+  /** Not shown unless the person chose otherwise. */
   hidden?: boolean;
+  /** Holds what can be done with the row: nothing to filter, sort or hide. */
+  actions?: boolean;
 }
 
 export interface Sorting {

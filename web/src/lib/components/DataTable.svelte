@@ -48,7 +48,7 @@
     hidden === null ? (column.hidden ?? false) : hidden.includes(column.key);
   const shown = $derived(columns.filter((column) => !isHidden(column)));
   const template = $derived(shown.map(({ width }) => width).join(' '));
-  const result = $derived(arranged(rows, columns, filtering ? filters : {}, sorting));
+  const result = $derived(arranged(rows, shown, filtering ? filters : {}, sorting));
   const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - OVERSCAN));
   const last = $derived(Math.min(result.length, Math.ceil((scrollTop + viewport) / ROW) + OVERSCAN));
   const inSight = $derived(result.slice(first, last));
@@ -99,7 +99,12 @@
 
   async function copy(): Promise<void> {
     const which = marked >= 0 && result[marked] ? [result[marked]] : result;
-    await navigator.clipboard.writeText(asTabbed(which, shown));
+    await navigator.clipboard.writeText(
+      asTabbed(
+        which,
+        shown.filter(({ actions }) => !actions),
+      ),
+    );
     copied = `${which.length} ${which.length === 1 ? 'row' : 'rows'} copied`;
     setTimeout(() => (copied = ''), 2500);
   }
@@ -113,11 +118,11 @@
       {copied || (result.length === rows.length ? `${rows.length} rows` : `${result.length} of ${rows.length} rows`)}
     </span>
     <button class="button" aria-pressed={filtering} onclick={() => (filtering = !filtering)}>Filter</button>
-    <div class="relative">
+    <div class="relative" role="presentation" onkeydown={(event) => event.key === 'Escape' && (choosing = false)}>
       <button class="button" aria-expanded={choosing} onclick={() => (choosing = !choosing)}>Columns</button>
       {#if choosing}
         <div class="panel absolute right-0 z-20 mt-1 w-48 p-2 shadow-lg">
-          {#each columns as column (column.key)}
+          {#each columns.filter(({ actions }) => !actions) as column (column.key)}
             <label class="flex items-center gap-2 py-0.5">
               <input type="checkbox" checked={!isHidden(column)} onchange={() => choose(column)} />{column.title}
             </label>
@@ -159,7 +164,7 @@
             <button class="cursor-pointer text-[12px] text-soft hover:text-ink" onclick={() => sortBy(column)}>
               {column.title}{sorting?.key === column.key ? (sorting.down ? ' ↓' : ' ↑') : ''}
             </button>
-            {#if filtering}
+            {#if filtering && !column.actions}
               <input
                 class="field mt-1 min-h-0 w-full py-0 text-[12px]"
                 aria-label="Filter {column.title}"

@@ -105,7 +105,7 @@
       hidden: true,
       text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–'),
     },
-    { key: 'trail', title: '', width: '96px', text: () => '' },
+    { key: 'trail', title: 'Trail', width: '96px', actions: true, text: () => '' },
   ];
 
   onMount(() => {
