@@ -53,7 +53,7 @@ export default ts.config(
       ],
     },
   },
-  { files: ['core/**/*.test.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
+  { files: ['**/*.test.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
   {
     files: ['db/**/*.ts'],
     rules: mayNotImport(['@halvix/engine', '@halvix/bench', '@halvix/web'], 'db imports core only.'),

@@ -1,0 +1,216 @@
+import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
+import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import { Quality } from '@halvix/core/point';
+import { beforeEach, describe, expect, test } from 'vitest';
+import { Exchange, withoutCommunication } from './exchange.ts';
+import type { Entry, Historian } from './historian.ts';
+import { Ingest } from './ingest.ts';
+import { Journal } from './journal.ts';
+
+const device: DeviceConfig = configurationSchema.parse({
+  schema: 'halvix.configuration',
+  version: 1,
+  network: 'test',
+  stations: [],
+  links: [],
+  outbounds: [],
+  devices: [
+    {
+      code: 'D',
+      name: 'device',
+      station: 'S',
+      link: 'L',
+      protocol: 'dnp3',
+      settings: { ourAddress: 1, theirAddress: 2 },
+      points: [
+        { kind: 'analog', index: 0, name: 'level', gain: 0.5, offset: 10 },
+        { kind: 'binary', index: 0, name: 'door', states: ['shut', 'open'] },
+      ],
+    },
+  ],
+}).devices[0];
+
+const measured = (over: Partial<MeasuredReading> = {}): MeasuredReading => ({
+  kind: 'analog',
+  index: 0,
+  value: 100,
+  flags: 1,
+  time: 5000,
+  timeSource: 'device',
+  event: true,
+  group: 32,
+  variation: 3,
+  at: 10,
+  octets: 11,
+  bit: null,
+  ...over,
+});
+const FRAGMENT = {} as ReceivedFragment;
+
+let entries: Entry[];
+let exchange: Exchange;
+let journal: Journal;
+let ingest: Ingest;
+const build = (remembered: number[] = []): Ingest =>
+  new Ingest(device, remembered, {
+    exchange,
+    journal,
+    historian: { add: (entry: Entry) => entries.push(entry) } as unknown as Historian,
+  });
+beforeEach(() => {
+  entries = [];
+  exchange = new Exchange();
+  journal = new Journal();
+  exchange.setDevice(device, (kind, index) => (kind === 'analog' ? 1 : 2) + index);
+  ingest = build();
+  ingest.settle();
+});
+const level = (): ReturnType<Exchange['get']> => exchange.get(1);
+
+describe('ingest', () => {
+  test('scales, keeps the device time, and confirms once stored', () => {
+    let confirmed = 0;
+    ingest.take([measured()], FRAGMENT, () => confirmed++);
+    expect(level()?.reading).toMatchObject({
+      raw: 100,
+      value: 60,
+      quality: 0,
+      time: 5000,
+      timeSource: 'device',
+      cause: 'event',
+    });
+    expect(confirmed).toBe(0);
+    entries[0].stored(9000, 1);
+    expect(confirmed).toBe(1);
+    expect(level()?.origin?.carrier.committed).toEqual({ at: 9000, batch: 1 });
+    expect(ingest.lastCommit).toBe(9000);
+  });
+
+  test('a repetition is neither stored nor shown again, but its fragment is confirmed with what is new', () => {
+    ingest.take([measured()], FRAGMENT, () => {});
+    ingest.take([measured(), measured({ value: 101, time: 5001 })], FRAGMENT, () => {});
+    expect(entries.map(({ readings }) => readings.map(({ raw }) => raw))).toEqual([[100], [101]]);
+    expect(entries[1].guard?.keys).toHaveLength(2);
+  });
+
+  test('after a restart with the remembered keys it is a repetition still', () => {
+    ingest.take([measured()], FRAGMENT, () => {});
+    const again = build(entries[0].guard?.keys);
+    again.take([measured()], FRAGMENT, () => {});
+    expect(entries[1].readings).toEqual([]);
+  });
+
+  test('present values are always stored, and need no confirm', () => {
+    for (let i = 0; i < 2; i++) ingest.take([measured({ event: false, time: null })], FRAGMENT, null);
+    expect(entries.map(({ readings, guard }) => [readings.length, guard])).toEqual([
+      [1, null],
+      [1, null],
+    ]);
+    expect(entries[0].readings[0].timeSource).toBe('receipt');
+  });
+
+  test('a point that is not in the list is counted and left out', () => {
+    ingest.take([measured({ index: 7 })], FRAGMENT, () => {});
+    expect(ingest.unlisted).toBe(1);
+    expect(entries[0].readings).toEqual([]);
+  });
+
+  test('what no number can say is flagged, and a time past the year 9999 is the receipt’s', () => {
+    ingest.take([measured({ value: NaN }), measured({ value: Infinity, time: 2 ** 48 - 1 })], FRAGMENT, () => {});
+    const [nan, infinite] = entries[0].readings;
+    expect(nan).toMatchObject({ raw: 0, quality: Quality.referenceError });
+    expect(infinite).toMatchObject({ raw: Number.MAX_VALUE, quality: Quality.overRange, timeSource: 'receipt' });
+  });
+
+  test('without communication each point keeps its last value and time, once', () => {
+    ingest.take([measured()], FRAGMENT, null);
+    ingest.loseAll();
+    ingest.loseAll();
+    expect(level()?.reading).toMatchObject({ raw: 100, time: 5000, quality: Quality.commLost, cause: 'engine' });
+    expect(entries.slice(1).map(({ readings }) => readings.map(({ timeSource }) => timeSource))).toEqual([['engine']]);
+  });
+
+  test('a change of state is in the journal in the words of the point', () => {
+    ingest.take([measured({ kind: 'binary', value: 1, group: 2, variation: 2 })], FRAGMENT, null);
+    expect(journal.take()).toMatchObject([{ subject: 'D', words: 'door: open', time: 5000 }]);
+  });
+});
+
+describe('exchange', () => {
+  const reading = {
+    raw: 1,
+    value: 1,
+    quality: 0,
+    time: 100,
+    timeSource: 'device',
+    received: 110,
+    cause: 'event',
+  } as const;
+
+  test('a look that finds nothing new keeps the time and the origin, and tells nobody', () => {
+    const point = level()!;
+    let told = 0;
+    exchange.listen(() => told++);
+    exchange.put(point, reading, { measured: measured(), carrier: { received: FRAGMENT, committed: null } });
+    exchange.put(point, { ...reading, time: 900, received: 900, timeSource: 'receipt', cause: 'static' }, null);
+    expect(point.reading).toMatchObject({ time: 100, timeSource: 'device', received: 900 });
+    expect(point.origin).not.toBeNull();
+    expect(told).toBe(1);
+  });
+
+  test('after lost communication even the same value is news', () => {
+    const point = level()!;
+    exchange.put(point, withoutCommunication(reading), null);
+    exchange.put(point, { ...reading, time: 900, cause: 'static' }, null);
+    expect(point.reading).toMatchObject({ quality: 0, time: 900 });
+  });
+
+  test('what changed is taken once, and given back after a failure', () => {
+    const point = level()!;
+    exchange.put(point, reading, null);
+    const { points, readings } = exchange.takeChanged();
+    expect(readings).toEqual([{ ...reading, pointId: 1 }]);
+    expect(exchange.takeChanged().points).toEqual([]);
+    exchange.giveBack(points);
+    expect(exchange.takeChanged().points).toEqual([point]);
+  });
+
+  test('a trail’s change matters only while somebody watches it', () => {
+    exchange.touch(1);
+    expect(exchange.takeChanged().points).toEqual([]);
+    exchange.watched.add(1);
+    exchange.touch(1);
+    expect(exchange.takeChanged().points).toHaveLength(1);
+  });
+
+  test('a new list keeps the readings of the points that stay', () => {
+    exchange.put(level()!, reading, null);
+    exchange.setDevice({ ...device, points: device.points.slice(0, 1) }, () => 1);
+    expect(level()?.reading).toEqual(reading);
+    expect(exchange.get(2)).toBeUndefined();
+    expect(exchange.at('D', 'binary', 0)).toBeUndefined();
+    exchange.removeDevice('D');
+    expect(exchange.ofDevice('D')).toEqual([]);
+  });
+});
+
+describe('journal', () => {
+  test('a flood of state changes is summed up', async () => {
+    for (let i = 0; i < 50; i++) journal.noteChange('D', `change ${i}`, i);
+    await new Promise((resolve) => setTimeout(resolve, 1050));
+    journal.noteChange('D', 'later', 99);
+    const words = journal.take().map((entry) => entry.words);
+    expect(words.length).toBeLessThan(14);
+    expect(words.at(-2)).toMatch(/^and \d+ more changes of state in that second$/);
+    expect(words.at(-1)).toBe('later');
+  });
+
+  test('is bounded, also when what was taken comes back', () => {
+    for (let i = 0; i < 2000; i++) journal.note('D', 'plain', String(i));
+    const taken = journal.take();
+    expect(taken).toHaveLength(500);
+    journal.note('D', 'plain', 'new');
+    journal.giveBack(taken);
+    expect(journal.take()).toHaveLength(500);
+  });
+});
