@@ -61,6 +61,11 @@ export class SimulatedCentre {
     return this.link !== null;
   }
 
+  /** Whether its connection stands at this moment; `state` outlives a short break. */
+  get connected(): boolean {
+    return this.link?.state.state === 'connected';
+  }
+
   power(on: boolean): void {
     if (on === this.on) return;
     if (!on) {

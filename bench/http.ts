@@ -188,6 +188,7 @@ const centreReport = (centre: SimulatedCentre): unknown => ({
   address: centre.settings.ourAddress,
   port: centre.settings.port,
   on: centre.on,
+  connected: centre.connected,
   state: centre.state,
 });
 
