@@ -1,6 +1,6 @@
 import { expect, test, type Page } from '@playwright/test';
 import type { Rig } from '../rig/rig.ts';
-import { complaintsOf, signIn, startRig, urlOf } from './rig.ts';
+import { complaintsOf, signIn, startRig, urlOf, visit } from './rig.ts';
 
 let rig: Rig;
 test.beforeAll(async () => {
@@ -13,7 +13,7 @@ const operations = async (): Promise<number> =>
 const progress = (page: Page): ReturnType<Page['getByTestId']> => page.getByTestId('control-progress');
 
 async function openDialog(page: Page): Promise<void> {
-  await page.goto(urlOf(rig, `/run/point/${await rig.pointId('output', 0)}`));
+  await visit(page, rig, `/run/point/${await rig.pointId('output', 0)}`);
   await page.getByRole('button', { name: 'Operate…' }).click();
 }
 
@@ -36,7 +36,7 @@ test('trip and close as operator, step by step to the feedback point', async ({ 
   await page.getByRole('button', { name: 'Send “close” to HLM-F1' }).click();
   await expect(progress(page)).toContainText('Confirmed: Breaker 52A: closed');
   await page.getByRole('button', { name: 'Done' }).click();
-  await page.goto(urlOf(rig, '/prove'));
+  await visit(page, rig, '/prove');
   await expect(page.getByRole('row').nth(1)).toContainText('Close');
   await expect(page.getByRole('row').nth(2)).toContainText('confirmed: Breaker 52A: open');
   expect(complaints).toEqual([]);
@@ -85,7 +85,7 @@ test('wrong times name the field, the value and the limit', async ({ page }) => 
 test('a viewer sees no control, and is refused by the server', async ({ page }) => {
   await signIn(page, rig, 'viewer');
   const pointId = await rig.pointId('output', 0);
-  await page.goto(urlOf(rig, `/run/point/${pointId}`));
+  await visit(page, rig, `/run/point/${pointId}`);
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('Trip/close 52A');
   await expect(page.getByRole('button', { name: 'Operate…' })).toHaveCount(0);
   const before = await operations();

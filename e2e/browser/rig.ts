@@ -14,8 +14,15 @@ export async function signIn(page: Page, rig: Rig, name: 'viewer' | 'operator' |
   await page.getByLabel('Password').fill(`${name}-demo`);
   await page.getByRole('button', { name: 'Sign in' }).click();
   await expect(page).toHaveURL(/\/run$/);
-  // The scheme is set once the page is alive.
-  await page.locator('html[data-scheme]').waitFor();
+  await alive(page);
+}
+
+/** The scheme is set once the page is alive: what is chosen before that is chosen in vain. */
+const alive = (page: Page): Promise<void> => page.locator('html[data-scheme]').waitFor();
+
+export async function visit(page: Page, rig: Rig, path: string): Promise<void> {
+  await page.goto(urlOf(rig, path));
+  await alive(page);
 }
 
 /** What the page complains of must be nothing. */

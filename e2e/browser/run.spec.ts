@@ -1,7 +1,7 @@
 /// <reference lib="dom" />
 import { expect, test } from '@playwright/test';
 import type { Rig } from '../rig/rig.ts';
-import { complaintsOf, signIn, startRig, urlOf } from './rig.ts';
+import { complaintsOf, signIn, startRig, urlOf, visit } from './rig.ts';
 
 let rig: Rig;
 test.beforeAll(async () => {
@@ -12,7 +12,7 @@ test.afterAll(() => rig.stop());
 test('a value forced at the relay shows within two seconds, with the clock it comes from', async ({ page }) => {
   const complaints = complaintsOf(page);
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await expect(page.getByTestId('value-binary-0')).toHaveText('closed');
   await expect(page.getByTestId('time-binary-1')).toContainText('receipt');
   await page.getByLabel('Kind').selectOption('analog');
@@ -34,7 +34,7 @@ test('a value forced at the relay shows within two seconds, with the clock it co
 test('the trail shows the octets, what they mean, and when the centre confirmed', async ({ page }) => {
   const complaints = complaintsOf(page);
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, `/run/point/${await rig.pointId('analog', 7)}`));
+  await visit(page, rig, `/run/point/${await rig.pointId('analog', 7)}`);
   await rig.force('analog', 7, 4321);
   // g32v3: flags online and locally forced, then 4321 as four octets, low one first, then the time.
   const marked = page.getByTestId('octets').locator('.bg-mark');
@@ -55,25 +55,25 @@ test('the trail shows the octets, what they mean, and when the centre confirmed'
 
 test('a relay that is off breaks the path at the right hop, and it heals by itself', async ({ page }) => {
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await rig.power(false);
   await expect(page.getByTestId('hop-link')).toContainText('refused, nothing listens there');
   await expect(page.getByTestId('quality-binary-0')).toContainText('no communication');
   await expect(page.getByTestId('value-binary-0')).toHaveText('closed');
-  await page.goto(urlOf(rig, '/run'));
+  await visit(page, rig, '/run');
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('The device does not answer');
   await expect(page.locator('[data-break="link"]')).toBeVisible();
   await expect(page.getByTestId('advice')).toContainText('between Station LAN and the engine');
   await rig.power(true);
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('The device answers', { timeout: 20_000 });
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await expect(page.getByTestId('quality-binary-0')).toHaveText('');
 });
 
 test('history as a chart and a table', async ({ page }) => {
   const complaints = complaintsOf(page);
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, `/run/history/${await rig.pointId('analog', 12)}`));
+  await visit(page, rig, `/run/history/${await rig.pointId('analog', 12)}`);
   for (const value of [1000, 2000, 3000]) {
     await rig.force('analog', 12, value);
     await page.waitForTimeout(1200);
@@ -100,7 +100,7 @@ test('the keyboard alone: search, move in the table, open, keys, back out', asyn
   await expect(page.getByRole('dialog')).toBeVisible();
   await page.keyboard.press('Escape');
   await expect(page.getByRole('dialog')).toBeHidden();
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await page.getByRole('rowgroup').focus();
   await page.keyboard.press('ArrowDown');
   await page.keyboard.press('ArrowDown');
@@ -117,7 +117,7 @@ test('the keyboard alone: search, move in the table, open, keys, back out', asyn
 
 test('the table sorts, filters by column and counts its rows', async ({ page }) => {
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await expect(page.getByTestId('row-count')).toHaveText('80 rows');
   await page.getByRole('button', { name: 'Filter', exact: true }).click();
   await page.getByLabel('Filter Point').fill('current l');
@@ -131,7 +131,7 @@ test('the table sorts, filters by column and counts its rows', async ({ page }) 
 
 test('when the server is gone the page says so, and catches up when it is back', async ({ page }) => {
   await signIn(page, rig, 'viewer');
-  await page.goto(urlOf(rig, '/run/device/HLM-F1'));
+  await visit(page, rig, '/run/device/HLM-F1');
   await page.getByLabel('Kind').selectOption('analog');
   await expect(page.getByTestId('value-analog-10')).toHaveText(/^\d/);
   await rig.system.kill('web');
