@@ -78,6 +78,7 @@ export class FeederRelay {
       case 'counter':
         return this.counters[index];
       case 'doubleBit':
+      case 'setpoint':
         return undefined;
       default:
         return kind satisfies never;

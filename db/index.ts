@@ -5,3 +5,6 @@ export * from './queries/commands.ts';
 export * from './queries/configuration.ts';
 export * from './queries/history.ts';
 export * from './queries/live.ts';
+export * from './queries/draft.ts';
+export * from './queries/probes.ts';
+export * from './queries/profiles.ts';

@@ -51,6 +51,7 @@ const OBJECT_GROUPS: Record<PointKind, [number, number]> = {
   output: [10, 0],
   analog: [30, 32],
   counter: [20, 22],
+  setpoint: [40, 42],
 };
 
 /** One outbound: our outstation for one centre, fed from the exchange through the mapping. */

@@ -17,6 +17,7 @@ export const EVENT_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
   output: 0,
   analog: 2,
   counter: 3,
+  setpoint: 2,
 };
 
 /** What each operation of an output leads to, where a binary input shows it. */

@@ -125,7 +125,7 @@ describe('configuration document', () => {
     ],
     [
       'a mapping to another kind',
-      (d) => (d.outbounds[0].mappings[0].target.kind = 'analog'),
+      (d) => (d.outbounds[0].mappings[0].target.kind = 'counter'),
       'BI 0 is of another kind',
     ],
     [

@@ -1,134 +1,229 @@
+import { mappingProblem } from '../mapping/index.ts';
 import { objectType } from '../dnp3/index.ts';
 import { addressWords } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import { configurationSchema, type Configuration, type OutboundConfig } from './document.ts';
+import { checkPoints } from './checkpoints.ts';
+import { configurationSchema, type Configuration, type OutboundConfig, type RadioConfig } from './document.ts';
+import { objectKey, type ObjectKind } from './objects.ts';
+import type { ConfigurationProblem, Severity } from './problem.ts';
 
-export interface ConfigurationProblem {
-  /** Where, in the words of the document: `devices HLM-F1, settings.retries`. */
-  where: string;
-  words: string;
-}
-
-/** Reads a document from outside: shape first, then whether its parts fit each other. */
+/** Reads a document from outside: shape first, then whether its parts fit each other. Warnings do not refuse it. */
 export function readConfiguration(input: unknown): Result<Configuration, ConfigurationProblem[]> {
   const parsed = configurationSchema.safeParse(input);
   if (!parsed.success)
     return {
       ok: false,
-      problem: parsed.error.issues
-        .slice(0, 100)
-        .map((issue) => ({ where: issue.path.join('.'), words: issue.message })),
+      problem: parsed.error.issues.slice(0, 200).map((issue) => ({
+        severity: 'problem',
+        where: issue.path.join('.'),
+        words: issue.message,
+        ...locate(input, issue.path),
+      })),
     };
-  const problems = checkConfiguration(parsed.data);
+  const problems = checkConfiguration(parsed.data).filter(({ severity }) => severity === 'problem');
   return problems.length > 0 ? { ok: false, problem: problems } : { ok: true, value: parsed.data };
 }
 
-/** What does not fit within a well-formed document. */
+const COLLECTIONS: Partial<Record<string, ObjectKind>> = {
+  stations: 'station',
+  links: 'link',
+  radios: 'radio',
+  devices: 'device',
+  outbounds: 'outbound',
+};
+
+/** The object that a path into the document lies in. */
+function locate(input: unknown, path: readonly PropertyKey[]): Pick<ConfigurationProblem, 'at'> {
+  const [collection, position, inner, row] = path;
+  const kind = COLLECTIONS[String(collection)];
+  if (kind === undefined || typeof position !== 'number') return {};
+  const documents = (input as Record<string, unknown>)[String(collection)];
+  const document = Array.isArray(documents) ? (documents as unknown[])[position] : undefined;
+  if (typeof document !== 'object' || document === null) return {};
+  const code = String((document as { code?: unknown }).code);
+  if ((inner === 'points' || inner === 'mappings') && typeof row === 'number') {
+    const rows = (document as Record<string, unknown[]>)[inner];
+    const innerKind = inner === 'points' ? 'point' : 'mapping';
+    try {
+      return { at: { kind: innerKind, parent: code, key: objectKey(innerKind, rows[row]) } };
+    } catch {
+      return { at: { kind, parent: '', key: code } };
+    }
+  }
+  return { at: { kind, parent: '', key: code } };
+}
+
+/** What does not fit within a well-formed document, and what is worth a look. */
 export function checkConfiguration(configuration: Configuration): ConfigurationProblem[] {
   const problems: ConfigurationProblem[] = [];
-  const report = (where: string, words: string): void => void problems.push({ where, words });
-  const { stations, links, devices, outbounds } = configuration;
+  const { stations, links, radios, devices, outbounds } = configuration;
+  const reporter =
+    (kind: ObjectKind, key: string, parent = '', where = `${kind} ${key}`) =>
+    (words: string, severity: Severity = 'problem', at = ''): void =>
+      void problems.push({ severity, where: at ? `${where}, ${at}` : where, words, at: { kind, parent, key } });
 
   unique(
     stations,
     (s) => s.code,
-    (s) => report(`station ${s.code}`, 'another station has this code'),
+    (s) => reporter('station', s.code)('another station has this code'),
   );
   unique(
     links,
     (l) => l.code,
-    (l) => report(`link ${l.code}`, 'another link has this code'),
+    (l) => reporter('link', l.code)('another link has this code'),
   );
   unique(
     links,
     (l) => `${l.host}:${l.port}`,
-    (l) => report(`link ${l.code}`, `another link goes to ${l.host}:${l.port}`),
+    (l) => reporter('link', l.code)(`another link goes to ${l.host}:${l.port}`),
   );
   unique(
     devices,
     (d) => d.code,
-    (d) => report(`device ${d.code}`, 'another device has this code'),
+    (d) => reporter('device', d.code)('another device has this code'),
   );
   unique(
     devices,
     (d) => d.link,
-    (d) => report(`device ${d.code}`, `link ${d.link} already has a device; one device a link for now`),
+    (d) => reporter('device', d.code)(`link ${d.link} already has a device; one device a link for now`),
   );
   unique(
     outbounds,
     (o) => o.code,
-    (o) => report(`outbound ${o.code}`, 'another outbound has this code'),
+    (o) => reporter('outbound', o.code)('another outbound has this code'),
   );
   unique(
     outbounds,
     (o) => o.port,
-    (o) => report(`outbound ${o.code}`, `another outbound listens on port ${o.port}`),
+    (o) => reporter('outbound', o.code)(`another outbound listens on port ${o.port}`),
   );
+  for (const { code, host, port } of links)
+    for (const outbound of outbounds)
+      if (port === outbound.port && host === outbound.host)
+        reporter('link', code)(`it goes to ${host}:${port}, where our own outbound ${outbound.code} listens`);
 
   const stationCodes = new Set(stations.map((s) => s.code));
   const linkCodes = new Set(links.map((l) => l.code));
-  for (const device of devices) {
-    const where = `device ${device.code}`;
-    if (!stationCodes.has(device.station)) report(where, `there is no station ${device.station}`);
-    if (!linkCodes.has(device.link)) report(where, `there is no link ${device.link}`);
+  const usedLinks = new Set(devices.map((d) => d.link));
+  for (const { code } of links) if (!usedLinks.has(code)) reporter('link', code)('no device uses it', 'warning');
+  for (const { points, ...device } of devices) {
+    const report = reporter('device', device.code);
+    if (!stationCodes.has(device.station)) report(`there is no station ${device.station}`);
+    if (!linkCodes.has(device.link)) report(`there is no link ${device.link}`);
     if (device.settings.ourAddress === device.settings.theirAddress)
-      report(where, `our address and the device's are both ${device.settings.ourAddress}`);
-    unique(
-      device.points,
-      (p) => `${p.kind} ${p.index}`,
-      (p) => report(`${where}, ${addressWords(p.kind, p.index)}`, 'another point has this address'),
-    );
-    const have = new Set(device.points.map((p) => `${p.kind} ${p.index}`));
-    for (const point of device.points) {
-      const feedback = point.control?.feedback;
-      if (feedback && !have.has(`${feedback.kind} ${feedback.index}`))
-        report(
-          `${where}, ${point.name}`,
-          `its feedback ${addressWords(feedback.kind, feedback.index)} is not in the list`,
-        );
+      report(`our address and the device's are both ${device.settings.ourAddress}`);
+    if (device.life === 'drafted') report('it is drafted: not collected yet', 'warning');
+    if (points.length === 0 && device.life !== 'drafted') report('its point list is empty', 'warning');
+    for (const { row, severity, words } of checkPoints(points, device)) {
+      const point = points[row];
+      const where = `device ${device.code}, ${addressWords(point.kind, point.index)}`;
+      reporter('point', objectKey('point', point), device.code, where)(words, severity);
     }
   }
-  const sources = new Set(devices.flatMap((d) => d.points.map((p) => `${d.code} ${p.kind} ${p.index}`)));
-  for (const outbound of outbounds) checkOutbound(outbound, sources, report);
+  checkRadios(radios, (code, words, severity) => reporter('radio', code)(words, severity));
+  for (const { code, station } of radios)
+    if (!stationCodes.has(station)) reporter('radio', code)(`there is no station ${station}`);
+  const pointsOf = new Map(
+    devices.map((d) => [d.code, new Map(d.points.map((p) => [`${p.kind} ${p.index}`, p] as const))] as const),
+  );
+  for (const outbound of outbounds) checkOutbound(outbound, pointsOf, reporter);
   return problems;
 }
 
-function checkOutbound(
-  outbound: OutboundConfig,
-  sources: ReadonlySet<string>,
-  report: (where: string, words: string) => void,
+/**
+ * A radio has two networks. The radio sides of all radios share one subnet and all differ; the wired sides are not
+ * bridged to it, and may repeat from radio to radio (common practice).
+ */
+function checkRadios(
+  radios: readonly RadioConfig[],
+  report: (code: string, words: string, severity?: Severity) => void,
 ): void {
-  const where = `outbound ${outbound.code}`;
-  if (outbound.settings.ourAddress === outbound.settings.theirAddress)
-    report(where, `our address and the centre's are both ${outbound.settings.ourAddress}`);
   unique(
-    outbound.mappings,
-    (m) => `${m.target.kind} ${m.target.index}`,
-    (m) => report(`${where}, ${addressWords(m.target.kind, m.target.index)}`, 'two points are mapped to this address'),
+    radios,
+    (r) => r.code,
+    (r) => report(r.code, 'another radio has this code'),
   );
-  for (const { device, kind, index, target } of outbound.mappings) {
-    const at = `${where}, ${addressWords(target.kind, target.index)}`;
-    if (!sources.has(`${device} ${kind} ${index}`))
-      report(at, `there is no point ${addressWords(kind, index)} in ${device}`);
-    if (kind !== target.kind) report(at, `${addressWords(kind, index)} is of another kind`);
-    const groups = { binary: [1, 2], doubleBit: [3, 4], output: [10, 0], analog: [30, 32], counter: [20, 22] }[
-      target.kind
-    ];
-    if (objectType(groups[0], target.staticVariation) === undefined)
-      report(at, `there is no object g${groups[0]}v${target.staticVariation}`);
-    if (target.eventClass > 0 && objectType(groups[1], target.eventVariation) === undefined)
-      report(at, `there is no event object g${groups[1]}v${target.eventVariation}`);
+  unique(
+    radios,
+    (r) => r.radioSide.address,
+    (r) => report(r.code, `another radio has ${r.radioSide.address} on its radio side`),
+  );
+  const [first] = radios;
+  for (const { code, radioSide, wiredSide } of radios) {
+    if (subnetOf(radioSide) !== subnetOf(first.radioSide))
+      report(code, `its radio side ${radioSide.address}/${radioSide.prefix} is not in the subnet of ${first.code}'s`);
+    if (overlap(radioSide, wiredSide))
+      report(code, `its radio side and its wired side are in one subnet: they are two networks, not bridged`);
   }
 }
 
+type Network = RadioConfig['radioSide'];
+const asNumber = (address: string): number => address.split('.').reduce((sum, part) => sum * 256 + Number(part), 0);
+const networkOf = ({ address }: Network, prefix: number): number => Math.floor(asNumber(address) / 2 ** (32 - prefix));
+export const subnetOf = (network: Network): string => `${networkOf(network, network.prefix)}/${network.prefix}`;
+const overlap = (a: Network, b: Network): boolean => {
+  const prefix = Math.min(a.prefix, b.prefix);
+  return networkOf(a, prefix) === networkOf(b, prefix);
+};
+
+const OBJECT_GROUPS = {
+  binary: [1, 2],
+  doubleBit: [3, 4],
+  output: [10, 0],
+  analog: [30, 32],
+  counter: [20, 22],
+  setpoint: [40, 42],
+} as const;
+
+function checkOutbound(
+  outbound: OutboundConfig,
+  pointsOf: ReadonlyMap<string, ReadonlyMap<string, Configuration['devices'][number]['points'][number]>>,
+  reporter: (
+    kind: ObjectKind,
+    key: string,
+    parent?: string,
+    where?: string,
+  ) => (words: string, severity?: Severity) => void,
+): void {
+  const where = `outbound ${outbound.code}`;
+  if (outbound.settings.ourAddress === outbound.settings.theirAddress)
+    reporter('outbound', outbound.code)(`our address and the centre's are both ${outbound.settings.ourAddress}`);
+  const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
+    const { target } = mapping;
+    const at = `${where}, ${addressWords(target.kind, target.index)}`;
+    return reporter('mapping', objectKey('mapping', mapping), outbound.code, at);
+  };
+  unique(
+    outbound.mappings,
+    (m) => `${m.target.kind} ${m.target.index}`,
+    (m) => report(m)('two points are mapped to this address'),
+  );
+  for (const mapping of outbound.mappings) {
+    const { device, kind, index, target } = mapping;
+    const point = pointsOf.get(device)?.get(`${kind} ${index}`);
+    if (point === undefined) {
+      report(mapping)(`there is no point ${addressWords(kind, index)} in ${device}`);
+      continue;
+    }
+    const misfit = mappingProblem(point, target);
+    if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
+    const groups = OBJECT_GROUPS[target.kind];
+    if (objectType(groups[0], target.staticVariation) === undefined)
+      report(mapping)(`there is no object g${groups[0]}v${target.staticVariation}`);
+    if (target.eventClass > 0 && objectType(groups[1], target.eventVariation) === undefined)
+      report(mapping)(`there is no object g${groups[1]}v${target.eventVariation}`);
+  }
+}
+
+/** Reports every item after the first with the same key. */
 function unique<Item>(
   items: readonly Item[],
   key: (item: Item) => string | number,
-  onRepeat: (item: Item) => void,
+  report: (item: Item) => void,
 ): void {
   const seen = new Set<string | number>();
   for (const item of items) {
-    if (seen.has(key(item))) onRepeat(item);
+    if (seen.has(key(item))) report(item);
     seen.add(key(item));
   }
 }

@@ -6,21 +6,41 @@ import {
   pointIndex,
   type ControlOperation,
 } from '../dnp3/index.ts';
-import { POINT_KINDS } from '../point/index.ts';
+import { LIST_KINDS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 
 /** The configuration as one document: what a revision keeps and the engine runs. Described in docs/formats.md. */
 
-const code = z
+export const codeSchema = z
   .string()
   .regex(
     /^[A-Z0-9][A-Z0-9-]{0,23}$/,
     'A code has 1 to 24 capital letters, digits and hyphens, and begins with no hyphen',
   );
-const name = z.string().trim().min(1, 'A name has at least 1 character').max(80, 'A name has at most 80 characters');
+const code = codeSchema;
+// eslint-disable-next-line no-control-regex
+const NOT_IN_TEXT = /[<>\u0000-\u001f\u007f]/;
+const plain = (what: string, most: number): z.ZodString =>
+  z
+    .string()
+    .max(most, `${what} has at most ${most} characters`)
+    .refine((text) => !NOT_IN_TEXT.test(text), `${what} has no < or > and no control characters`);
+const name = plain('A name', 80).trim().min(1, 'A name has at least 1 character');
+const description = plain('A description', 400).default('');
 const host = z.string().regex(/^[A-Za-z0-9:._-]{1,253}$/, 'A host is a name or an IP address');
-const port = z.number().int().min(1, 'A port is at least 1').max(65535, 'A port is at most 65535');
+const port = z
+  .number({ error: 'A port is a whole number' })
+  .int('A port is a whole number')
+  .min(1, 'A port is at least 1')
+  .max(65535, 'A port is at most 65535');
+const finite = z.number({ error: 'must be a number' });
+const milliseconds = (what: string, low: number, high: number): z.ZodNumber =>
+  z
+    .number({ error: `${what} is a number of milliseconds` })
+    .int(`${what} is a whole number of milliseconds`)
+    .min(low, `${what} is at least ${low} ms`)
+    .max(high, `${what} is at most ${high} ms`);
 
-export const stationSchema = z.object({ code, name, description: z.string().max(400).default('') });
+export const stationSchema = z.object({ code, name, description });
 
 export const linkSchema = z.object({
   code,
@@ -28,11 +48,24 @@ export const linkSchema = z.object({
   type: z.literal('tcpClient'),
   host,
   port,
-  connectTimeoutMs: z.number().int().min(100).max(120_000).default(5000),
+  connectTimeoutMs: milliseconds('The connect time-out', 100, 120_000).default(5000),
   /** First pause before a new try, doubled up to `reconnectMaxMs`; milliseconds. */
-  reconnectFirstMs: z.number().int().min(50).max(60_000).default(250),
-  reconnectMaxMs: z.number().int().min(100).max(3_600_000).default(4000),
+  reconnectFirstMs: milliseconds('The first pause', 50, 60_000).default(250),
+  reconnectMaxMs: milliseconds('The longest pause', 100, 3_600_000).default(4000),
 });
+
+const ipv4 = z
+  .string()
+  .regex(/^((25[0-5]|2[0-4]\d|1?\d?\d)\.){3}(25[0-5]|2[0-4]\d|1?\d?\d)$/, 'An IPv4 address has four numbers to 255');
+/** One network of a radio. */
+const radioNetwork = z.object({
+  address: ipv4,
+  /** Bits of the network. */
+  prefix: z.number().int().min(8, 'A prefix is at least 8').max(30, 'A prefix is at most 30').default(24),
+});
+
+/** A radio of the address plan: its radio side and its wired side are two networks. */
+export const radioSchema = z.object({ code, name, station: code, radioSide: radioNetwork, wiredSide: radioNetwork });
 
 const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
 
@@ -43,42 +76,90 @@ const feedbackSchema = z.object({
   expect: z.partialRecord(z.enum(operations), z.number()),
 });
 
+const limitSchema = finite.nullable().default(null);
+
 export const pointSchema = z.object({
-  kind: z.enum(POINT_KINDS),
+  kind: z.enum(LIST_KINDS),
   index: pointIndex,
   name,
-  unit: z.string().max(16).default(''),
-  gain: z
-    .number()
-    .refine((gain) => gain !== 0, 'A gain of 0 would make every value the same')
-    .default(1),
-  offset: z.number().default(0),
-  /** Words for 0 and 1. */
-  states: z
-    .tuple([z.string().max(24), z.string().max(24)])
+  description,
+  unit: plain('A unit', 16).default(''),
+  gain: finite.refine((gain) => gain !== 0, 'A gain of 0 would make every value the same').default(1),
+  offset: finite.default(0),
+  /** Scaling through two pairs, instead of gain and offset. */
+  pairs: z.object({ rawLow: finite, rawHigh: finite, low: finite, high: finite }).nullable().default(null),
+  /** What counts as outside the range that the pairs give. */
+  range: z.enum(RANGE_CHECKS).default('none'),
+  deadband: z
+    .object({
+      value: finite.min(0, 'A deadband is at least 0'),
+      of: z.enum(['absolute', 'percentOfSpan']).default('absolute'),
+    })
+    .default({ value: 0, of: 'absolute' }),
+  limits: z
+    .object({
+      lowLow: limitSchema,
+      low: limitSchema,
+      high: limitSchema,
+      highHigh: limitSchema,
+      hysteresis: finite.min(0, 'A hysteresis is at least 0').default(0),
+      delayMs: milliseconds('A delay', 0, 3_600_000).default(0),
+    })
     .nullable()
     .default(null),
+  /** Words for the states: 0 and 1, or the four of a double-bit point. */
+  states: z.array(plain('A state word', 24)).min(2).max(4).nullable().default(null),
+  /** The state that is nothing to look at. */
+  normal: z.number().int().min(0).max(3).nullable().default(null),
+  /** The class in which the device reports its events; null: not known. */
+  eventClass: z
+    .union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)])
+    .nullable()
+    .default(null),
+  /** What of its readings history keeps. */
+  history: z
+    .discriminatedUnion('mode', [
+      z.object({ mode: z.literal('every') }),
+      z.object({ mode: z.literal('deadband') }),
+      z.object({ mode: z.literal('interval'), everyMs: milliseconds('The interval', 100, 86_400_000) }),
+      /** Its value is kept whenever the trigger point rises. */
+      z.object({ mode: z.literal('trigger'), kind: z.enum(POINT_KINDS), index: pointIndex }),
+    ])
+    .default({ mode: 'every' }),
+  inService: z.boolean().default(true),
   control: z
     .object({
       operations: z.array(z.enum(operations)).min(1),
-      onMs: z.number().int().min(0).max(600_000).default(500),
-      offMs: z.number().int().min(0).max(600_000).default(250),
+      onMs: milliseconds('The on time', 0, 600_000).default(500),
+      offMs: milliseconds('The off time', 0, 600_000).default(250),
       feedback: feedbackSchema.nullable().default(null),
-      feedbackWithinMs: z.number().int().min(100).max(600_000).default(10_000),
+      feedbackWithinMs: milliseconds('The wait for the feedback', 100, 600_000).default(10_000),
     })
     .nullable()
     .default(null),
 });
 
+/**
+ * - drafted: written down, not collected.
+ * - onTest: collected and seen, passed on to centres only when asked for.
+ * - inService: collected and passed on.
+ * - outOfService: not polled; its points say so.
+ */
+export const DEVICE_LIVES = ['drafted', 'onTest', 'inService', 'outOfService'] as const;
+export type DeviceLife = (typeof DEVICE_LIVES)[number];
+
 export const deviceSchema = z.object({
   code,
   name,
-  description: z.string().max(400).default(''),
+  description,
   station: code,
   link: code,
   protocol: z.literal('dnp3'),
+  life: z.enum(DEVICE_LIVES).default('inService'),
+  /** While on test: hand its points to centres all the same. */
+  passOnWhileOnTest: z.boolean().default(false),
   settings: masterSettings,
-  points: z.array(pointSchema).max(100_000),
+  points: z.array(pointSchema).max(100_000, 'A device has at most 100 000 points'),
 });
 
 export const mappingSchema = z.object({
@@ -91,7 +172,10 @@ export const mappingSchema = z.object({
     eventClass: z.union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)]),
     staticVariation: z.number().int().min(1).max(6),
     eventVariation: z.number().int().min(0).max(8),
-    deadband: z.number().min(0).default(0),
+    /** In what is handed on; null: the point's own deadband. */
+    deadband: finite.min(0, 'A deadband is at least 0').nullable().default(0),
+    /** Which of its values is handed on. */
+    value: z.enum(['raw', 'engineering']).default('raw'),
   }),
 });
 
@@ -105,8 +189,8 @@ export const outboundSchema = z.object({
   port,
   settings: outstationSettings,
   /** A connection that has been quiet for so long gives way to a new one; milliseconds. */
-  quietMs: z.number().int().min(1000).max(3_600_000).default(30_000),
-  mappings: z.array(mappingSchema).max(100_000),
+  quietMs: milliseconds('The quiet time', 1000, 3_600_000).default(30_000),
+  mappings: z.array(mappingSchema).max(200_000),
 });
 
 export const configurationSchema = z.object({
@@ -115,6 +199,7 @@ export const configurationSchema = z.object({
   network: name,
   stations: z.array(stationSchema).max(10_000),
   links: z.array(linkSchema).max(10_000),
+  radios: z.array(radioSchema).max(10_000).default([]),
   devices: z.array(deviceSchema).max(10_000),
   outbounds: z.array(outboundSchema).max(100),
 });
@@ -122,6 +207,7 @@ export const configurationSchema = z.object({
 export type Configuration = z.infer<typeof configurationSchema>;
 export type StationConfig = z.infer<typeof stationSchema>;
 export type LinkConfig = z.infer<typeof linkSchema>;
+export type RadioConfig = z.infer<typeof radioSchema>;
 export type DeviceConfig = z.infer<typeof deviceSchema>;
 export type PointConfig = z.infer<typeof pointSchema>;
 export type OutboundConfig = z.infer<typeof outboundSchema>;
@@ -133,6 +219,7 @@ export const EMPTY_CONFIGURATION: Configuration = {
   network: 'New network',
   stations: [],
   links: [],
+  radios: [],
   devices: [],
   outbounds: [],
 };

@@ -1,12 +1,51 @@
 export {
+  codeSchema,
   configurationSchema,
+  DEVICE_LIVES,
   EMPTY_CONFIGURATION,
   type Configuration,
   type StationConfig,
   type LinkConfig,
+  type RadioConfig,
   type DeviceConfig,
+  type DeviceLife,
   type PointConfig,
   type OutboundConfig,
   type MappingConfig,
 } from './document.ts';
-export { checkConfiguration, readConfiguration, type ConfigurationProblem } from './check.ts';
+export { checkConfiguration, readConfiguration, subnetOf } from './check.ts';
+export { checkPoints } from './checkpoints.ts';
+export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';
+export {
+  compose,
+  decompose,
+  draftPointSchema,
+  objectKey,
+  OBJECT_KINDS,
+  OBJECT_SCHEMAS,
+  type ConfigObject,
+  type DeviceObject,
+  type DraftPoint,
+  type ObjectDocument,
+  type ObjectKind,
+  type OutboundObject,
+} from './objects.ts';
+export {
+  DEVICE_FIELDS,
+  LINK_FIELDS,
+  OUTBOUND_FIELDS,
+  STATION_FIELDS,
+  valueAt,
+  withValueAt,
+  type SettingField,
+} from './fields.ts';
+export {
+  differences,
+  diffConfigurations,
+  isCollected,
+  sessionEffects,
+  titleOf,
+  type Change,
+  type Effect,
+  type SessionEffect,
+} from './diff.ts';

@@ -17,6 +17,8 @@ export interface EndpointOptions {
   /** Longest fragment taken, octets. */
   maxFragment: number;
   counters: CounterSet;
+  /** Sees every good frame, those that are not for us too. */
+  observe?: (frame: LinkFrame) => void;
 }
 
 /**
@@ -67,6 +69,11 @@ export class Endpoint {
     for (const data of segments) this.sendFrame(true, PrimaryFunction.unconfirmedUserData, data);
   }
 
+  /** Asks the other end for its link status (IEEE 1815, clause 9.2.6). */
+  requestLinkStatus(): void {
+    this.sendFrame(true, PrimaryFunction.requestLinkStatus);
+  }
+
   private sendFrame(primary: boolean, functionCode: number, data: Uint8Array = new Uint8Array(0)): void {
     const { role, ourAddress, theirAddress } = this.options;
     this.out.push(
@@ -101,6 +108,7 @@ export class Endpoint {
           break;
         case 'frame': {
           counters.add('framesReceived');
+          this.options.observe?.(event.frame);
           if (!this.isForUs(event.frame)) break;
           heard();
           const done = this.onFrame(event.frame, event.octets);

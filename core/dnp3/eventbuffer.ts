@@ -73,6 +73,15 @@ export class EventBuffer {
     for (const slot of this.slots) if (numbers.has(slot.event.number)) slot.reported = true;
   }
 
+  /** Drops the events that the filter does not want: their points are gone. */
+  keepOnly(wanted: (event: BufferedEvent) => boolean): void {
+    this.slots = this.slots.filter(({ event }) => {
+      const keep = wanted(event);
+      if (!keep) this.counts[event.class]--;
+      return keep;
+    });
+  }
+
   /** No confirm came: what was reported waits again. */
   unmark(): void {
     for (const slot of this.slots) slot.reported = false;

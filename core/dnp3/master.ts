@@ -33,7 +33,12 @@ import type { MasterSettings } from './settings.ts';
  */
 
 export type MasterCommand =
-  { type: 'committed'; token: number } | ControlRequest | { type: 'pollNow' } | { type: 'resetCounters' };
+  | { type: 'committed'; token: number }
+  | ControlRequest
+  | { type: 'pollNow' }
+  /** Reads the present value of all points once, for a survey. */
+  | { type: 'survey'; id: string }
+  | { type: 'resetCounters' };
 
 export type ControlStep =
   | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
@@ -43,7 +48,16 @@ export type ControlStep =
 export type MasterEffect =
   | { type: 'send'; octets: Uint8Array }
   /** With a token: confirm is due once these are committed. */
-  | { type: 'readings'; readings: MeasuredReading[]; received: ReceivedFragment; token: number | null }
+  | {
+      type: 'readings';
+      readings: MeasuredReading[];
+      received: ReceivedFragment;
+      token: number | null;
+      /** The survey that asked for them. */
+      survey?: string;
+    }
+  /** A survey has come to its end; problem: why it has not everything. */
+  | { type: 'surveyed'; id: string; problem: string | null }
   /** A complete answer to a read of all classes was taken. */
   | { type: 'settled' }
   /** What the device still holds is in doubt: events may come again. */
@@ -142,14 +156,26 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const { exchange } = this;
     this.exchange = null;
     this.lateCommit = null;
-    this.startup = [];
+    this.dropStartup('the link was lost');
+    if (exchange?.task.type === 'read' && exchange.task.survey !== undefined)
+      this.endSurvey(exchange.task.survey, 'the link was lost');
     if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
     this.failWaitingControls('the link was lost before it was sent');
   }
 
   private queueStartup(): void {
+    const surveys = this.startup.filter((task) => task.type === 'read' && task.survey !== undefined);
     this.startup = this.settings.disableUnsolicited ? [{ type: 'disableUnsolicited' }] : [];
-    this.startup.push({ type: 'read', classes: ALL_CLASSES });
+    this.startup.push({ type: 'read', classes: ALL_CLASSES }, ...surveys);
+  }
+
+  private dropStartup(words: string): void {
+    for (const task of this.startup.splice(0))
+      if (task.type === 'read' && task.survey !== undefined) this.endSurvey(task.survey, words);
+  }
+
+  private endSurvey(id: string, problem: string | null): void {
+    this.effects.push({ type: 'surveyed', id, problem });
   }
 
   private failWaitingControls(words: string): void {
@@ -171,8 +197,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.onControl(command);
         break;
       case 'pollNow':
-        if (this.up && !this.startup.some((task) => task.type === 'read'))
+        if (this.up && !this.startup.some((task) => task.type === 'read' && task.survey === undefined))
           this.startup.push({ type: 'read', classes: ALL_CLASSES });
+        break;
+      case 'survey':
+        if (!this.up || this.state === 'silent') this.endSurvey(command.id, 'the device does not answer');
+        else this.startup.push({ type: 'read', classes: [0], survey: command.id });
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -303,13 +333,14 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       this.send(task, attempt + 1, now);
       return;
     }
+    if (task.type === 'read' && task.survey !== undefined) this.endSurvey(task.survey, 'the device does not answer');
     this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
   }
 
   private becomeSilent(now: Instant, words: string): void {
     if (this.state !== 'silent') this.effects.push({ type: 'communication', state: 'silent', words });
     this.state = 'silent';
-    this.startup = [];
+    this.dropStartup('the device does not answer');
     this.nextProbe = now + this.settings.silentPeriodMs;
     this.failWaitingControls('the device does not answer; nothing was sent');
   }
@@ -362,7 +393,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.counters.add('events', readings.filter((reading) => reading.event).length);
     if (readings.length > 0) {
       const token = confirm ? ++this.token : null;
-      this.effects.push({ type: 'readings', readings, received, token });
+      this.effects.push({ type: 'readings', readings, received, token, ...surveyOf(exchange.task) });
       if (token !== null) {
         exchange.commit = { token, final };
         exchange.deadline = now + this.settings.commitWaitMs;
@@ -417,7 +448,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.startup.unshift({ type: 'writeTime', oneWayMs: oneWay(fragment, now - exchange.sentAt) });
         break;
       case 'read':
-        this.pollAgainWhenEventsWait(task.classes, fragment);
+        if (task.survey !== undefined) this.endSurvey(task.survey, surveyRefusal(fragment));
+        else this.pollAgainWhenEventsWait(task.classes, fragment);
         break;
       case 'disableUnsolicited':
       case 'clearRestart':
@@ -491,4 +523,13 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.sequence = exchange.sequence;
     exchange.deadline = now + this.settings.responseTimeoutMs;
   }
+}
+
+const surveyOf = (task: Task): { survey?: string } =>
+  task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};
+
+/** Why an answer to a survey is not all there is. */
+function surveyRefusal({ iin }: Fragment): string | null {
+  const refusal = (iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
+  return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : null;
 }

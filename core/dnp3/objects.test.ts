@@ -13,6 +13,7 @@ const RANGES: Record<string, [number, number]> = {
   uint16: [0, 65535],
   uint32: [0, 2 ** 32 - 1],
   flagsBit7: [0, 1],
+  flagsBits67: [0, 3],
 };
 
 const readingsOf = (hex: string): ReturnType<typeof measuredReadings> => {
@@ -24,7 +25,7 @@ const readingsOf = (hex: string): ReturnType<typeof measuredReadings> => {
 describe('object library', () => {
   test.each(measurements)('g$group v$variation: decoding is the inverse of encoding', (type) => {
     const [min, max] = RANGES[type.value] ?? [-1000, 1000];
-    const flags = type.value === 'flagsBit7' ? 0x7f : 0xff;
+    const flags = { flagsBit7: 0x7f, flagsBits67: 0x3f }[type.value as string] ?? 0xff;
     fc.assert(
       fc.property(
         fc.integer({ min, max }),

@@ -2,7 +2,8 @@ import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import type { PointKind } from '../point/index.ts';
 
 /** How the value of an object is laid out (IEEE 1815, annex A). Flags come first, the time last. */
-type ValueLayout = 'packedBit' | 'flagsBit7' | 'int16' | 'int32' | 'uint16' | 'uint32' | 'float32' | 'float64';
+type ValueLayout =
+  'packedBit' | 'flagsBit7' | 'flagsBits67' | 'int16' | 'int32' | 'uint16' | 'uint32' | 'float32' | 'float64';
 type TimeLayout = 'none' | 'absolute' | 'relative';
 
 /** An object that carries a measured value. */
@@ -33,6 +34,7 @@ export type ObjectType = MeasurementType | OtherType;
 const VALUE_OCTETS: Record<ValueLayout, number> = {
   packedBit: 0,
   flagsBit7: 0,
+  flagsBits67: 0,
   int16: 2,
   uint16: 2,
   int32: 4,
@@ -69,6 +71,10 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   measurement(2, 1, 'binary', 'event', true, 'flagsBit7'),
   measurement(2, 2, 'binary', 'event', true, 'flagsBit7', 'absolute'),
   measurement(2, 3, 'binary', 'event', true, 'flagsBit7', 'relative'),
+  measurement(3, 2, 'doubleBit', 'static', true, 'flagsBits67'),
+  measurement(4, 1, 'doubleBit', 'event', true, 'flagsBits67'),
+  measurement(4, 2, 'doubleBit', 'event', true, 'flagsBits67', 'absolute'),
+  measurement(4, 3, 'doubleBit', 'event', true, 'flagsBits67', 'relative'),
   measurement(10, 1, 'output', 'static', false, 'packedBit'),
   measurement(10, 2, 'output', 'static', true, 'flagsBit7'),
   other('control', 12, 1, 11),
@@ -92,6 +98,18 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   measurement(32, 6, 'analog', 'event', true, 'float64'),
   measurement(32, 7, 'analog', 'event', true, 'float32', 'absolute'),
   measurement(32, 8, 'analog', 'event', true, 'float64', 'absolute'),
+  measurement(40, 1, 'setpoint', 'static', true, 'int32'),
+  measurement(40, 2, 'setpoint', 'static', true, 'int16'),
+  measurement(40, 3, 'setpoint', 'static', true, 'float32'),
+  measurement(40, 4, 'setpoint', 'static', true, 'float64'),
+  measurement(42, 1, 'setpoint', 'event', true, 'int32'),
+  measurement(42, 2, 'setpoint', 'event', true, 'int16'),
+  measurement(42, 3, 'setpoint', 'event', true, 'int32', 'absolute'),
+  measurement(42, 4, 'setpoint', 'event', true, 'int16', 'absolute'),
+  measurement(42, 5, 'setpoint', 'event', true, 'float32'),
+  measurement(42, 6, 'setpoint', 'event', true, 'float64'),
+  measurement(42, 7, 'setpoint', 'event', true, 'float32', 'absolute'),
+  measurement(42, 8, 'setpoint', 'event', true, 'float64', 'absolute'),
   other('time', 50, 1, 6),
   other('commonTime', 51, 1, 6),
   other('commonTime', 51, 2, 6),
@@ -152,16 +170,19 @@ export function decodeMeasurement(
   if (type.value === 'packedBit') return { value: (octets[at] >>> bit) & 1, flags: Flag.online, time: null };
   const reader = new ByteReader(octets, at);
   const flags = type.flags ? reader.uint8() : Flag.online;
-  const binary = type.value === 'flagsBit7';
-  const value = type.value === 'flagsBit7' ? flags >>> 7 : reader[type.value]();
+  const value =
+    type.value === 'flagsBit7' ? flags >>> 7 : type.value === 'flagsBits67' ? flags >>> 6 : reader[type.value]();
   let time: number | null = null;
   if (type.time === 'absolute') time = reader.uint48();
   if (type.time === 'relative') {
     const offset = reader.uint16();
     time = commonTime === null ? null : commonTime + offset;
   }
-  return { value, flags: binary ? flags & ~Flag.state : flags, time };
+  return { value, flags: flags & ~(STATE_BITS[type.value] ?? 0), time };
 }
+
+/** Bits of the flags octet that are the value itself. */
+const STATE_BITS: Partial<Record<ValueLayout, number>> = { flagsBit7: 0x80, flagsBits67: 0xc0 };
 
 const INTEGER_LIMITS: Partial<Record<ValueLayout, readonly [number, number]>> = {
   int16: [-0x8000, 0x7fff],
@@ -200,6 +221,9 @@ export function encodeMeasurement(
       throw new Error('packed bits are written by the caller');
     case 'flagsBit7':
       out.uint8((flags & 0x7f) | (value ? Flag.state : 0));
+      break;
+    case 'flagsBits67':
+      out.uint8((flags & 0x3f) | ((value & 3) << 6));
       break;
     default:
       if (type.flags) out.uint8(flags);

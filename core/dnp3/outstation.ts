@@ -43,6 +43,8 @@ export type OutstationCommand =
   /** `quiet` sets values without making events. */
   | { type: 'update'; updates: readonly PointUpdate[]; quiet?: boolean }
   | { type: 'controlResult'; token: number; statuses: readonly number[] }
+  /** Takes over another list; points that stay keep their value and their events. */
+  | { type: 'setPoints'; points: readonly OutstationPoint[] }
   | { type: 'setLocal'; local: boolean }
   | { type: 'restarted' }
   | { type: 'resetCounters' };
@@ -160,6 +162,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         break;
       case 'controlResult':
         this.onControlResult(command.token, command.statuses, now);
+        break;
+      case 'setPoints':
+        this.points.replace(command.points);
+        this.events.keepOnly((event) => this.points.get(event.kind, event.index) !== undefined);
         break;
       case 'setLocal':
         this.local = command.local;

@@ -28,6 +28,7 @@ export const GROUPS: Record<PointKind, { static: number; event: number | null }>
   output: { static: 10, event: null },
   analog: { static: 30, event: 32 },
   counter: { static: 20, event: 22 },
+  setpoint: { static: 40, event: 42 },
 };
 
 export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: number }> = {
@@ -36,27 +37,41 @@ export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: numb
   output: { static: 2, event: 0 },
   analog: { static: 1, event: 3 },
   counter: { static: 1, event: 5 },
+  setpoint: { static: 1, event: 3 },
 };
 
 /** The points of an outstation by kind, in the order of their indexes. */
 export class PointTable {
-  private readonly byKind = new Map<PointKind, PointState[]>();
-  private readonly byKey = new Map<string, PointState>();
+  private byKind = new Map<PointKind, PointState[]>();
+  private byKey = new Map<string, PointState>();
 
-  constructor(points: readonly OutstationPoint[], initialFlags: number) {
+  constructor(
+    points: readonly OutstationPoint[],
+    private readonly initialFlags: number,
+  ) {
+    this.replace(points);
+  }
+
+  /** Takes over another list; points that stay keep what is known of them. */
+  replace(points: readonly OutstationPoint[]): void {
+    const before = this.byKey;
+    this.byKind = new Map();
+    this.byKey = new Map();
     for (const point of [...points].sort((a, b) => a.index - b.index)) {
+      const key = `${point.kind} ${point.index}`;
+      const known = before.get(key);
       const state: PointState = {
+        value: known?.value ?? 0,
+        flags: known?.flags ?? this.initialFlags,
+        time: known?.time ?? 0,
+        reportedValue: known?.reportedValue ?? 0,
+        reportedFlags: known?.reportedFlags ?? this.initialFlags,
         ...point,
-        value: 0,
-        flags: initialFlags,
-        time: 0,
-        reportedValue: 0,
-        reportedFlags: initialFlags,
       };
       const list = this.byKind.get(point.kind) ?? [];
       list.push(state);
       this.byKind.set(point.kind, list);
-      this.byKey.set(`${point.kind} ${point.index}`, state);
+      this.byKey.set(key, state);
     }
   }
 

@@ -1,5 +1,9 @@
-import { Quality, type PointKind } from '../point/index.ts';
+import { isScaled, Quality, type PointKind } from '../point/index.ts';
 import { Flag } from './objects.ts';
+
+/** A value of which any of these is said is not online towards a centre. */
+const NOT_ONLINE =
+  Quality.commLost | Quality.notSet | Quality.restart | Quality.offline | Quality.signalFailure | Quality.outOfService;
 
 /** The table from DNP3 flags to quality (IEEE 1815, clause 11.6). */
 export function qualityFromFlags(kind: PointKind, flags: number): number {
@@ -9,9 +13,14 @@ export function qualityFromFlags(kind: PointKind, flags: number): number {
   if (flags & Flag.commLost) quality |= Quality.commLost;
   if (flags & (Flag.remoteForced | Flag.localForced)) quality |= Quality.forcedAtDevice;
   if (flags & Flag.chatterOrOverRange)
-    quality |= kind === 'analog' ? Quality.overRange : kind === 'counter' ? Quality.rollover : Quality.chatter;
+    quality |=
+      kind === 'analog' || kind === 'setpoint'
+        ? Quality.overRange
+        : kind === 'counter'
+          ? Quality.rollover
+          : Quality.chatter;
   if (flags & Flag.referenceOrDiscontinuity) {
-    if (kind === 'analog') quality |= Quality.referenceError;
+    if (kind === 'analog' || kind === 'setpoint') quality |= Quality.referenceError;
     if (kind === 'counter') quality |= Quality.discontinuity;
   }
   return quality;
@@ -27,10 +36,11 @@ export function flagsFromQuality(kind: PointKind, quality: number): number {
   if (quality & Quality.commLost) flags |= Flag.commLost;
   if (quality & Quality.forcedAtDevice) flags |= Flag.remoteForced;
   if (quality & Quality.forcedHere) flags |= Flag.localForced;
-  if (quality & (Quality.overRange | Quality.chatter | Quality.rollover)) flags |= Flag.chatterOrOverRange;
-  if (kind !== 'binary' && quality & (Quality.referenceError | Quality.discontinuity))
+  if (quality & (Quality.overRange | Quality.underRange | Quality.chatter | Quality.rollover))
+    flags |= Flag.chatterOrOverRange;
+  if (isScaled(kind) && quality & (Quality.referenceError | Quality.signalFailure | Quality.discontinuity))
     flags |= Flag.referenceOrDiscontinuity;
-  if (!(quality & (Quality.commLost | Quality.notSet | Quality.restart | Quality.offline))) flags |= Flag.online;
+  if (!(quality & NOT_ONLINE)) flags |= Flag.online;
   return flags;
 }
 
@@ -55,7 +65,8 @@ export function flagWords(kind: PointKind, flags: number): string {
     [Flag.remoteForced, 'remote forced'],
     [Flag.localForced, 'local forced'],
   ];
-  const own = FLAG_WORDS[kind === 'analog' || kind === 'counter' ? kind : 'binary'];
+  const own =
+    FLAG_WORDS[kind === 'counter' ? 'counter' : kind === 'analog' || kind === 'setpoint' ? 'analog' : 'binary'];
   const words = [...common, ...own].filter(([bit]) => flags & bit).map(([, word]) => word);
   return words.length > 0 ? words.join(', ') : 'none set';
 }

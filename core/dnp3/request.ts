@@ -21,7 +21,7 @@ export interface ControlRequest {
 export type Task =
   | { type: 'disableUnsolicited' }
   | { type: 'clearRestart' }
-  | { type: 'read'; classes: readonly number[] }
+  | { type: 'read'; classes: readonly number[]; survey?: string }
   | { type: 'measureDelay' }
   | { type: 'writeTime'; oneWayMs: number }
   | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };

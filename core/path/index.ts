@@ -10,3 +10,13 @@ export {
 export { trailSchema, type Trail } from './trail.ts';
 export { requestSchema, CHANNELS, type EngineRequest } from './request.ts';
 export { COMMAND_STATES, COMMAND_OPEN, commandOrderSchema, type CommandOrder, type CommandState } from './command.ts';
+export {
+  NO_PROBE_RESULT,
+  PROBE_STATES,
+  probeRequestSchema,
+  probeResultSchema,
+  type ProbeRequest,
+  type ProbeResult,
+  type ProbeState,
+  type ProbeStep,
+} from './probe.ts';

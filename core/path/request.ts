@@ -7,6 +7,8 @@ export const CHANNELS = {
   command: 'halvix_command',
   revision: 'halvix_revision',
   request: 'halvix_request',
+  /** Something in the draft changed. */
+  draft: 'halvix_draft',
 } as const;
 
 /** What the web asks of whichever engine has the device; sent as a notification, at most once, no answer. */
@@ -15,5 +17,8 @@ export const requestSchema = z.discriminatedUnion('type', [
   z.object({ type: z.literal('pollNow'), device: z.string() }),
   z.object({ type: z.literal('resetCounters'), device: z.string() }),
   z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
+  /** A probe row waits. */
+  z.object({ type: z.literal('probe'), id: z.string() }),
+  z.object({ type: z.literal('cancelProbe'), id: z.string() }),
 ]);
 export type EngineRequest = z.infer<typeof requestSchema>;

@@ -1,5 +1,32 @@
-export { POINT_KINDS, KIND_WORDS, kindRank, addressWords, type PointKind } from './kind.ts';
+export {
+  POINT_KINDS,
+  LIST_KINDS,
+  isValueKind,
+  KIND_WORDS,
+  kindRank,
+  kindOf,
+  isScaled,
+  hasStates,
+  addressWords,
+  type PointKind,
+  type ListKind,
+} from './kind.ts';
 export { Quality, validity, qualityWords, isForced, type Validity } from './quality.ts';
 export { CAUSES, TIME_SOURCES, TIME_SOURCE_WORDS, type Cause, type Reading, type TimeSource } from './reading.ts';
-export { scale, decimals, type Scaling } from './scaling.ts';
+export {
+  RANGE_CHECKS,
+  scale,
+  scaledValue,
+  scalingOf,
+  lineThrough,
+  rangeQuality,
+  spanOf,
+  decimals,
+  type RangeCheck,
+  type ScaledPoint,
+  type Scaling,
+  type ScalingPairs,
+} from './scaling.ts';
+export { deadbandInUnits, deadbandInCounts, exceedsDeadband, type Deadband } from './deadband.ts';
+export { LIMIT_LEVELS, LEVEL_WORDS, LimitWatch, inOrder, type LimitLevel, type Limits } from './limits.ts';
 export { ReplayGuard, eventKey } from './replay.ts';

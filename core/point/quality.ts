@@ -13,11 +13,16 @@ export const Quality = {
   rollover: 1 << 9,
   discontinuity: 1 << 10,
   referenceError: 1 << 11,
+  underRange: 1 << 12,
+  /** The measuring signal itself has failed: a broken loop, a transmitter that says so. */
+  signalFailure: 1 << 13,
+  outOfService: 1 << 14,
 } as const;
 
 export type Validity = 'good' | 'questionable' | 'invalid';
 
-const INVALID = Quality.commLost | Quality.notSet | Quality.offline | Quality.restart;
+const INVALID =
+  Quality.commLost | Quality.notSet | Quality.offline | Quality.restart | Quality.signalFailure | Quality.outOfService;
 const FORCED = Quality.forcedAtDevice | Quality.forcedHere;
 
 /** A forced value is valid: somebody wanted it so. */
@@ -29,13 +34,16 @@ export function validity(quality: number): Validity {
 export const isForced = (quality: number): boolean => (quality & FORCED) !== 0;
 
 const WORDS: readonly (readonly [number, string])[] = [
+  [Quality.outOfService, 'out of service'],
   [Quality.notSet, 'never answered'],
   [Quality.commLost, 'no communication'],
   [Quality.offline, 'off line at the device'],
   [Quality.restart, 'device restarted, not yet measured'],
   [Quality.forcedAtDevice, 'forced at the device'],
   [Quality.forcedHere, 'forced here'],
+  [Quality.signalFailure, 'signal failed'],
   [Quality.overRange, 'over range'],
+  [Quality.underRange, 'under range'],
   [Quality.chatter, 'chattering'],
   [Quality.old, 'old'],
   [Quality.rollover, 'counter rolled over'],

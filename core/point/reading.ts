@@ -1,3 +1,4 @@
+import type { LimitLevel } from './limits.ts';
 import type { Instant } from '../session/index.ts';
 
 /** Whose clock a reading's time comes from. */
@@ -28,4 +29,6 @@ export interface Reading {
   /** When the engine had it. */
   received: Instant;
   cause: Cause;
+  /** Which of the point's limits the value is beyond. */
+  limit?: LimitLevel | null;
 }

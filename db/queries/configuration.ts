@@ -1,8 +1,15 @@
-import { readConfiguration, type Configuration } from '@halvix/core/config';
+import {
+  compose,
+  configurationSchema,
+  readConfiguration,
+  type Configuration,
+  type ConfigurationProblem,
+} from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
-import { desc, sql } from 'drizzle-orm';
+import { desc, eq, sql } from 'drizzle-orm';
 import type { Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
+import { draftObjects, draftVersion, lockDraft, replaceDraft } from './draft.ts';
 
 export interface AppliedRevision {
   id: number;
@@ -12,16 +19,69 @@ export interface AppliedRevision {
   applied: number;
 }
 
+const SLICE = 500;
+const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resolve));
+
+/**
+ * Reads a stored document, which was checked when it was applied. In slices, so that a list of 100 000 points holds up
+ * nobody's poll.
+ */
+export async function readStored(document: unknown): Promise<Configuration> {
+  const stored = document as Configuration;
+  const { devices, outbounds } = stored;
+  const shell = configurationSchema.safeParse({
+    ...stored,
+    devices: devices.map((device) => ({ ...device, points: [] })),
+    outbounds: outbounds.map((outbound) => ({ ...outbound, mappings: [] })),
+  });
+  if (!shell.success) {
+    const [issue] = shell.error.issues;
+    throw new Error(`a stored configuration cannot be read: ${issue.path.join('.')}: ${issue.message}`);
+  }
+  const slices = async <Item>(given: readonly unknown[], parse: (item: unknown) => Item): Promise<Item[]> => {
+    const items: Item[] = [];
+    for (let at = 0; at < given.length; at += SLICE) {
+      for (const item of given.slice(at, at + SLICE)) items.push(parse(item));
+      if (given.length > SLICE) await breathe();
+    }
+    return items;
+  };
+  for (const [i, device] of shell.data.devices.entries())
+    device.points = await slices(devices[i].points, (point) =>
+      configurationSchema.shape.devices.element.shape.points.element.parse(point),
+    );
+  for (const [i, outbound] of shell.data.outbounds.entries())
+    outbound.mappings = await slices(outbounds[i].mappings, (mapping) =>
+      configurationSchema.shape.outbounds.element.shape.mappings.element.parse(mapping),
+    );
+  return shell.data;
+}
+
+const asRevision = async (row: typeof revision.$inferSelect): Promise<AppliedRevision> => ({
+  id: row.id,
+  configuration: await readStored(row.document),
+  author: row.author,
+  note: row.note,
+  applied: row.applied,
+});
+
 /** The configuration that runs; null before the first one was applied. */
 export async function newestRevision(database: Database): Promise<AppliedRevision | null> {
   const [row] = await database.select().from(revision).orderBy(desc(revision.id)).limit(1);
-  if (row === undefined) return null;
-  const read = readConfiguration(row.document);
-  if (!read.ok) {
-    const [first] = read.problem;
-    throw new Error(`revision ${row.id} cannot be read: ${first.where}: ${first.words}`);
-  }
-  return { id: row.id, configuration: read.value, author: row.author, note: row.note, applied: row.applied };
+  return row === undefined ? null : asRevision(row);
+}
+
+export async function revisionById(database: Database, id: number): Promise<AppliedRevision | null> {
+  const [row] = await database.select().from(revision).where(eq(revision.id, id));
+  return row === undefined ? null : asRevision(row);
+}
+
+export type RevisionLine = Omit<AppliedRevision, 'configuration'>;
+
+/** The revisions without their documents, newest first. */
+export async function revisionLines(database: Database, limit: number): Promise<RevisionLine[]> {
+  const { id, author, note, applied } = revision;
+  return database.select({ id, author, note, applied }).from(revision).orderBy(desc(revision.id)).limit(limit);
 }
 
 /** The number of the newest revision, without reading it. */
@@ -30,7 +90,34 @@ export async function newestRevisionId(database: Database): Promise<number | nul
   return row?.id ?? null;
 }
 
-/** Stores a checked configuration as the newest revision, gives its points their numbers, and tells the engines. */
+type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
+
+async function storeRevision(
+  tx: Transaction,
+  configuration: Configuration,
+  author: string,
+  note: string,
+): Promise<number> {
+  const points = configuration.devices.flatMap((device) =>
+    device.points.map(({ kind, index }) => ({ device: device.code, kind, index })),
+  );
+  for (let at = 0; at < points.length; at += 5000)
+    await tx
+      .insert(pointIdentity)
+      .values(points.slice(at, at + 5000))
+      .onConflictDoNothing();
+  const [row] = await tx
+    .insert(revision)
+    .values({ document: configuration, author, note, applied: Date.now() })
+    .returning({ id: revision.id });
+  await tx.execute(sql`select pg_notify(${CHANNELS.revision}, ${String(row.id)})`);
+  return row.id;
+}
+
+/**
+ * Stores a checked configuration as the newest revision, gives its points their numbers, and tells the engines. The
+ * draft becomes the same.
+ */
 export async function applyConfiguration(
   database: Database,
   configuration: Configuration,
@@ -38,20 +125,30 @@ export async function applyConfiguration(
   note: string,
 ): Promise<number> {
   return database.transaction(async (tx) => {
-    const points = configuration.devices.flatMap((device) =>
-      device.points.map(({ kind, index }) => ({ device: device.code, kind, index })),
-    );
-    for (let at = 0; at < points.length; at += 5000)
-      await tx
-        .insert(pointIdentity)
-        .values(points.slice(at, at + 5000))
-        .onConflictDoNothing();
-    const [row] = await tx
-      .insert(revision)
-      .values({ document: configuration, author, note, applied: Date.now() })
-      .returning({ id: revision.id });
-    await tx.execute(sql`select pg_notify(${CHANNELS.revision}, ${String(row.id)})`);
-    return row.id;
+    await replaceDraft(tx, configuration, author, Date.now());
+    return storeRevision(tx, configuration, author, note);
+  });
+}
+
+export type ApplyOutcome =
+  | { ok: true; revision: number }
+  | { ok: false; reason: 'changed'; version: number }
+  | { ok: false; reason: 'problems'; problems: ConfigurationProblem[] };
+
+/** Applies the draft as it was seen at a version; refused when it changed since, or has problems. */
+export async function applyDraft(
+  database: Database,
+  seenVersion: number,
+  author: string,
+  note: string,
+): Promise<ApplyOutcome> {
+  return database.transaction(async (tx) => {
+    await lockDraft(tx);
+    const version = await draftVersion(tx);
+    if (version !== seenVersion) return { ok: false, reason: 'changed', version };
+    const read = readConfiguration(compose(await draftObjects(tx)));
+    if (!read.ok) return { ok: false, reason: 'problems', problems: read.problem };
+    return { ok: true, revision: await storeRevision(tx, read.value, author, note) };
   });
 }
 

@@ -1,5 +1,5 @@
 import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core/path';
-import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
+import { CAUSES, LIMIT_LEVELS, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { desc, eq, gt, inArray, lt } from 'drizzle-orm';
 import type { z } from 'zod';
 import type { Database } from '../open.ts';
@@ -11,16 +11,19 @@ export async function writeLatest(database: Database, readings: readonly StoredR
   if (readings.length === 0) return;
   const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
   await database.$client`
-    insert into latest (point_id, raw, value, quality, time, time_source, received, cause)
-    select point_id, raw, value, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause
+    insert into latest (point_id, raw, value, quality, time, time_source, received, cause, limit_level)
+    select point_id, raw, value, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause,
+      nullif(limit_level, -1)
     from unnest(
       ${column((r) => r.pointId)}::int[], ${column((r) => r.raw)}::float8[], ${column((r) => r.value)}::float8[],
       ${column((r) => r.quality)}::int[], ${column((r) => r.time)}::float8[],
       ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => r.received)}::float8[],
-      ${column((r) => CAUSES.indexOf(r.cause))}::int[]
-    ) as given (point_id, raw, value, quality, time, time_source, received, cause)
+      ${column((r) => CAUSES.indexOf(r.cause))}::int[],
+      ${column((r) => (r.limit ? LIMIT_LEVELS.indexOf(r.limit) : -1))}::int[]
+    ) as given (point_id, raw, value, quality, time, time_source, received, cause, limit_level)
     on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, quality = excluded.quality,
-      time = excluded.time, time_source = excluded.time_source, received = excluded.received, cause = excluded.cause`;
+      time = excluded.time, time_source = excluded.time_source, received = excluded.received, cause = excluded.cause,
+      limit_level = excluded.limit_level`;
 }
 
 /** The latest readings of some points, or of all. */
@@ -29,10 +32,11 @@ export async function latestOf(database: Database, pointIds?: readonly number[])
   const query = database.select().from(latest);
   const rows = await (pointIds ? query.where(inArray(latest.pointId, [...pointIds])) : query);
   return new Map(
-    rows.map((row) => [
+    rows.map(({ limitLevel, ...row }) => [
       row.pointId,
       {
         ...row,
+        limit: limitLevel === null ? null : (LIMIT_LEVELS[limitLevel] ?? null),
         timeSource: TIME_SOURCES[row.timeSource] ?? 'receipt',
         cause: CAUSES[row.cause] ?? 'static',
       },

@@ -53,6 +53,46 @@ export const revision = pgTable('revision', {
   applied: instant('applied').notNull(),
 });
 
+/**
+ * The draft: the configuration in pieces (core/config/objects.ts). What was deleted stays as a row without a document,
+ * so that others hear of it.
+ */
+export const draftObject = pgTable(
+  'draft_object',
+  {
+    id: serial().primaryKey(),
+    kind: text().notNull(),
+    /** Code of the device or outbound that it belongs to; empty for the others. */
+    parent: text().notNull(),
+    document: jsonb(),
+    /** Grows with every change of any object. */
+    version: bigint({ mode: 'number' }).notNull(),
+    author: text().notNull(),
+    changed: instant('changed').notNull(),
+  },
+  (t) => [index('draft_object_kind').on(t.kind, t.parent), index('draft_object_version').on(t.version)],
+);
+
+/** Device profiles that people saved (core/profile). */
+export const profile = pgTable('profile', {
+  code: text().primaryKey(),
+  document: jsonb().notNull(),
+  author: text().notNull(),
+  changed: instant('changed').notNull(),
+});
+
+/** Questions to the field that a person waits for (core/path/probe.ts). */
+export const probe = pgTable('probe', {
+  id: uuid().primaryKey(),
+  request: jsonb().notNull(),
+  state: text().notNull(),
+  result: jsonb().notNull(),
+  requestedBy: text('requested_by').notNull(),
+  requested: instant('requested').notNull(),
+  engine: text(),
+  updated: instant('updated').notNull(),
+});
+
 /** The number under which a point's history is kept, for as long as its device code and address stay. */
 export const pointIdentity = pgTable(
   'point_identity',
@@ -94,6 +134,8 @@ export const latest = pgTable('latest', {
   timeSource: smallint('time_source').notNull(),
   received: instant('received').notNull(),
   cause: smallint().notNull(),
+  /** Position in `LIMIT_LEVELS`; null: within its limits. */
+  limitLevel: smallint('limit_level'),
 });
 
 /** Events of the last stored fragment of each device; see `ReplayGuard`. */

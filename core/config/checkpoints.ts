@@ -1,0 +1,154 @@
+import {
+  addressWords,
+  deadbandInUnits,
+  hasStates,
+  inOrder,
+  isScaled,
+  spanOf,
+  type LimitLevel,
+  LIMIT_LEVELS,
+  LEVEL_WORDS,
+} from '../point/index.ts';
+import type { DeviceObject, DraftPoint } from './objects.ts';
+import type { PointProblem, Severity } from './problem.ts';
+
+const keyOf = ({ kind, index }: { kind: string; index: number | null }): string => `${kind} ${index}`;
+
+/**
+ * What is not right within one device's list. `device` gives the poll periods; without it what depends on them is
+ * left out. A row may have several problems.
+ */
+export function checkPoints(points: readonly DraftPoint[], device: DeviceObject | null): PointProblem[] {
+  const problems: PointProblem[] = [];
+  const rowsAt = new Map<string, number>();
+  const names = new Map<string, number>();
+  const highest = new Map<string, number>();
+  for (const point of points) highest.set(point.kind, Math.max(highest.get(point.kind) ?? -1, point.index ?? -1));
+  const nextFree = (kind: string): number => {
+    const next = (highest.get(kind) ?? -1) + 1;
+    highest.set(kind, next);
+    return next;
+  };
+  points.forEach((point, row) => {
+    const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
+      void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
+    const free = (): PointProblem['fix'] => {
+      const index = nextFree(point.kind);
+      return { words: `use ${addressWords(point.kind, index)}`, set: { index } };
+    };
+    if (point.index === null) report('problem', 'index', 'it has no address', free());
+    else {
+      const key = keyOf(point);
+      if (rowsAt.has(key)) report('problem', 'index', 'another point has this address', free());
+      else rowsAt.set(key, row);
+    }
+    const name = point.name.toLowerCase();
+    const twin = names.get(name);
+    if (twin === undefined) names.set(name, row);
+    else report('warning', 'name', `${addressWords(points[twin].kind, points[twin].index ?? 0)} has this name too`);
+    checkScaling(point, report);
+    checkLimits(point, report);
+    checkUse(point, device, report);
+  });
+  points.forEach((point, row) => {
+    const has = (kind: string, index: number): boolean => rowsAt.has(keyOf({ kind, index }));
+    const feedback = point.control?.feedback;
+    if (feedback && !has(feedback.kind, feedback.index))
+      problems.push({
+        severity: 'problem',
+        row,
+        field: 'feedback',
+        words: `its feedback ${addressWords(feedback.kind, feedback.index)} is not in the list`,
+      });
+    const { history } = point;
+    if (history.mode === 'trigger' && !has(history.kind, history.index))
+      problems.push({
+        severity: 'problem',
+        row,
+        field: 'history',
+        words: `its trigger ${addressWords(history.kind, history.index)} is not in the list`,
+      });
+  });
+  return problems;
+}
+
+type Report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']) => void;
+
+function checkScaling(point: DraftPoint, report: Report): void {
+  const { pairs, range, deadband } = point;
+  if (pairs !== null) {
+    const { rawLow, rawHigh, low, high } = pairs;
+    if (rawLow === rawHigh) report('problem', 'rawHigh', `both raw values are ${rawLow}: no line goes through them`);
+    else if (low === high) report('warning', 'high', `both engineering values are ${low}: the value will never change`);
+    else if (rawLow > rawHigh)
+      report('warning', 'rawLow', `the raw pair is the wrong way round: ${rawLow} is above ${rawHigh}`, {
+        words: 'swap both pairs',
+        set: { pairs: { rawLow: rawHigh, rawHigh: rawLow, low: high, high: low } },
+      });
+  } else if (range !== 'none')
+    report('problem', 'range', 'a range check needs two pairs of raw and engineering values', {
+      words: 'no range check',
+      set: { range: 'none' },
+    });
+  if (!isScaled(point.kind)) {
+    if (pairs !== null || point.gain !== 1 || point.offset !== 0)
+      report('warning', 'gain', 'a state has no scaling; it is not used', {
+        words: 'take it out',
+        set: { pairs: null, range: 'none', gain: 1, offset: 0 },
+      });
+    return;
+  }
+  const units = deadbandInUnits(deadband, point);
+  const span = spanOf(point);
+  if (units === null)
+    report('problem', 'deadband', 'a deadband in per cent needs a span: give two pairs of raw and engineering values');
+  else if (span !== null && units > span && span > 0)
+    report('warning', 'deadband', `a deadband of ${units} is larger than the span of ${span}: no change gets through`);
+}
+
+function checkLimits({ kind, limits, pairs }: DraftPoint, report: Report): void {
+  if (limits === null) return;
+  if (!isScaled(kind)) {
+    report('warning', 'high', 'a state has no limits; they are not used', {
+      words: 'take them out',
+      set: { limits: null },
+    });
+    return;
+  }
+  if (!inOrder(limits)) report('problem', 'high', 'the limits do not rise from low-low to high-high');
+  if (pairs === null) return;
+  const [bottom, top] = [Math.min(pairs.low, pairs.high), Math.max(pairs.low, pairs.high)];
+  for (const level of LIMIT_LEVELS satisfies readonly LimitLevel[]) {
+    const limit = limits[level];
+    if (limit !== null && (limit < bottom || limit > top))
+      report('warning', level, `the ${LEVEL_WORDS[level]} limit ${limit} lies outside the range ${bottom} to ${top}`);
+  }
+}
+
+function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report): void {
+  const { kind, states, normal, eventClass, control } = point;
+  if (kind === 'text') report('warning', 'kind', 'texts are listed, but not read from the device yet');
+  if (kind === 'output' && control === null)
+    report('warning', 'operations', 'no operation is allowed: it can be seen but not operated');
+  if (kind !== 'output' && control !== null)
+    report('warning', 'operations', 'only a binary control is operated; the operations are not used', {
+      words: 'take them out',
+      set: { control: null },
+    });
+  if (states !== null && hasStates(kind)) {
+    const wanted = kind === 'doubleBit' ? 4 : 2;
+    if (states.length !== wanted)
+      report('problem', 'states', `${states.length} state words, and the kind has ${wanted} states`);
+  }
+  if (normal !== null && normal > (kind === 'doubleBit' ? 3 : 1))
+    report('problem', 'normal', `there is no state ${normal}`);
+  if (device !== null && eventClass !== null && eventClass > 0) {
+    const period = device.settings[`class${eventClass as 1 | 2 | 3}PeriodMs`];
+    if (period === 0)
+      report(
+        'warning',
+        'eventClass',
+        `class ${eventClass} is not polled and unsolicited reporting is off: its changes never arrive as events`,
+      );
+  }
+}

@@ -1,0 +1,183 @@
+import { addressWords, type ListKind } from '../point/index.ts';
+import type { Configuration } from './document.ts';
+import { DEVICE_FIELDS, LINK_FIELDS, OUTBOUND_FIELDS, STATION_FIELDS, type SettingField } from './fields.ts';
+import { decompose, objectKey, type ConfigObject, type ObjectKind } from './objects.ts';
+
+/** One object that differs between two configurations. */
+export interface Change {
+  what: 'added' | 'removed' | 'changed';
+  kind: ObjectKind;
+  parent: string;
+  key: string;
+  /** What it is called: `point HLM-F1, AI 7 Voltage L1-L2`. */
+  title: string;
+  /** Field by field, in words: `Retries: 2 → 3`. Empty for what was added or removed. */
+  words: string[];
+}
+
+const FIELDS: Partial<Record<ObjectKind, readonly SettingField[]>> = {
+  station: STATION_FIELDS,
+  link: LINK_FIELDS,
+  device: DEVICE_FIELDS,
+  outbound: OUTBOUND_FIELDS,
+};
+
+/** The objects in which two configurations differ, in the order of the document. */
+export function diffConfigurations(before: Configuration, after: Configuration): Change[] {
+  const [old, next] = [indexed(before), indexed(after)];
+  const changes: Change[] = [];
+  for (const [id, object] of next) {
+    const known = old.get(id);
+    if (known === undefined) changes.push(change('added', object, []));
+    else if (known.document !== object.document) {
+      const words = differences(known.document, object.document, object.kind);
+      if (words.length > 0) changes.push(change('changed', object, words));
+    }
+  }
+  for (const [id, object] of old) if (!next.has(id)) changes.push(change('removed', object, []));
+  return changes;
+}
+
+function indexed(configuration: Configuration): Map<string, ConfigObject> {
+  return new Map(
+    decompose(configuration).map((object) => [
+      `${object.kind}\n${object.parent}\n${objectKey(object.kind, object.document)}`,
+      object,
+    ]),
+  );
+}
+
+function change(what: Change['what'], { kind, parent, document }: ConfigObject, words: string[]): Change {
+  return { what, kind, parent, key: objectKey(kind, document), title: titleOf(kind, parent, document), words };
+}
+
+/** What an object is called in a sentence. */
+export function titleOf(kind: ObjectKind, parent: string, document: unknown): string {
+  const named = document as { code?: string; name?: string; centre?: string };
+  switch (kind) {
+    case 'network':
+      return 'name of the network';
+    case 'point': {
+      const point = document as { kind: ListKind; index: number | null; name: string };
+      return `point ${parent}, ${point.index === null ? 'no address' : addressWords(point.kind, point.index)} ${point.name}`;
+    }
+    case 'mapping': {
+      const { device, kind: of, index, target } = document as Configuration['outbounds'][number]['mappings'][number];
+      return `mapping ${device} ${addressWords(of, index)} → ${parent} ${addressWords(target.kind, target.index)}`;
+    }
+    case 'outbound':
+      return `outbound ${named.code} ${named.centre}`;
+    case 'station':
+    case 'link':
+    case 'radio':
+    case 'device':
+      return `${kind} ${named.code} ${named.name}`;
+    default:
+      return kind satisfies never;
+  }
+}
+
+/** Field by field, what differs between two documents of one kind. */
+export function differences(before: unknown, after: unknown, kind: ObjectKind): string[] {
+  const words: string[] = [];
+  const fields = new Map((FIELDS[kind] ?? []).map((field) => [field.path, field]));
+  const walk = (a: unknown, b: unknown, path: string): void => {
+    if (isPlain(a) && isPlain(b)) {
+      for (const key of new Set([...Object.keys(a), ...Object.keys(b)]))
+        walk(a[key], b[key], path ? `${path}.${key}` : key);
+      return;
+    }
+    if (JSON.stringify(a) === JSON.stringify(b)) return;
+    const field = fields.get(path);
+    const unit = field?.unit ? ` ${field.unit}` : '';
+    words.push(`${field?.title ?? spelled(path)}: ${shown(a, unit, field)} → ${shown(b, unit, field)}`);
+  };
+  walk(before, after, '');
+  return words;
+}
+
+const isPlain = (value: unknown): value is Record<string, unknown> =>
+  typeof value === 'object' && value !== null && !Array.isArray(value);
+
+/** `pairs.rawLow` → `pairs, raw low`. */
+const spelled = (path: string): string =>
+  path
+    .split('.')
+    .map((part) => part.replace(/([A-Z])/g, (letter) => ` ${letter.toLowerCase()}`))
+    .join(', ');
+
+function shown(value: unknown, unit = '', field?: SettingField): string {
+  if (value === null || value === undefined || value === '') return 'none';
+  if (value === true) return 'yes';
+  if (value === false) return 'no';
+  if (Array.isArray(value)) return value.map((item) => shown(item)).join(' / ');
+  if (isPlain(value))
+    return Object.entries(value)
+      .map(([key, inner]) => `${spelled(key)} ${shown(inner)}`)
+      .join(', ');
+  const choice = field?.choices?.find(([key]) => key === value);
+  return choice ? choice[1] : `${String(value)}${unit}`;
+}
+
+export type Effect = 'starts' | 'stops' | 'restarts' | 'listChanges' | 'goesOn';
+
+/** What applying does to one session. */
+export interface SessionEffect {
+  kind: 'device' | 'outbound';
+  code: string;
+  name: string;
+  effect: Effect;
+}
+
+/** Whether a device has a session in a configuration. */
+export const isCollected = ({ life }: { life: string }): boolean => life === 'onTest' || life === 'inService';
+
+const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);
+
+/**
+ * What applying `after` over `before` does to each session. The engine goes by the same rules: a device whose link,
+ * settings or life changed restarts; one whose list alone changed, and an outbound whose mappings alone changed, goes
+ * on with the new list.
+ */
+export function sessionEffects(before: Configuration, after: Configuration): SessionEffect[] {
+  const effects: SessionEffect[] = [];
+  const linksBefore = new Map(before.links.map((link) => [link.code, link]));
+  const linksAfter = new Map(after.links.map((link) => [link.code, link]));
+  const devicesBefore = new Map(before.devices.map((device) => [device.code, device]));
+  for (const device of after.devices) {
+    const old = devicesBefore.get(device.code);
+    const { points, ...rest } = device;
+    const ran = old !== undefined && isCollected(old);
+    const runs = isCollected(device);
+    const add = (effect: Effect): void =>
+      void effects.push({ kind: 'device', code: device.code, name: device.name, effect });
+    if (!ran && !runs) continue;
+    if (!ran) add('starts');
+    else if (!runs) add('stops');
+    else {
+      const { points: oldPoints, ...oldRest } = old;
+      if (!same(rest, oldRest) || !same(linksBefore.get(old.link), linksAfter.get(device.link))) add('restarts');
+      else add(same(points, oldPoints) ? 'goesOn' : 'listChanges');
+    }
+  }
+  const codes = new Set(after.devices.map(({ code }) => code));
+  for (const device of before.devices)
+    if (!codes.has(device.code) && isCollected(device))
+      effects.push({ kind: 'device', code: device.code, name: device.name, effect: 'stops' });
+  const outboundsBefore = new Map(before.outbounds.map((outbound) => [outbound.code, outbound]));
+  for (const outbound of after.outbounds) {
+    const old = outboundsBefore.get(outbound.code);
+    const effect = ((): Effect => {
+      if (old === undefined) return 'starts';
+      const { mappings, ...rest } = outbound;
+      const { mappings: oldMappings, ...oldRest } = old;
+      if (!same(rest, oldRest)) return 'restarts';
+      return same(mappings, oldMappings) ? 'goesOn' : 'listChanges';
+    })();
+    effects.push({ kind: 'outbound', code: outbound.code, name: outbound.centre, effect });
+  }
+  for (const { code, centre } of before.outbounds)
+    if (!after.outbounds.some((outbound) => outbound.code === code))
+      effects.push({ kind: 'outbound', code, name: centre, effect: 'stops' });
+  return effects;
+}

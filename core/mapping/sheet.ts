@@ -1,0 +1,62 @@
+import type { Configuration, OutboundConfig } from '../config/index.ts';
+import { addressWords, KIND_WORDS, scalingOf } from '../point/index.ts';
+
+export const SHEET_HEADING = [
+  'Kind',
+  'Address',
+  'Name',
+  'Unit',
+  'Value',
+  'Gain',
+  'Offset',
+  'States',
+  'Event class',
+  'Object',
+  'Event object',
+  'Direction',
+  'Source',
+] as const;
+
+const GROUPS = {
+  binary: [1, 2],
+  doubleBit: [3, 4],
+  output: [10, 0],
+  analog: [30, 32],
+  counter: [20, 22],
+  setpoint: [40, 42],
+} as const;
+
+/** The map of one outbound for the people at the other end: a row a point, in the order of their addresses. */
+export function mapSheet(outbound: OutboundConfig, devices: Configuration['devices']): string[][] {
+  const points = new Map(
+    devices.flatMap((device) =>
+      device.points.map((point) => [`${device.code} ${point.kind} ${point.index}`, { device, point }] as const),
+    ),
+  );
+  const rows = outbound.mappings.flatMap(({ device, kind, index, target }) => {
+    const found = points.get(`${device} ${kind} ${index}`);
+    if (found === undefined) return [];
+    const { point } = found;
+    const { gain, offset } = target.value === 'raw' ? scalingOf(point) : { gain: 1, offset: 0 };
+    const [fixed, event] = GROUPS[target.kind];
+    const numeric = target.kind === 'analog' || target.kind === 'counter' || target.kind === 'setpoint';
+    return [
+      [
+        KIND_WORDS[target.kind].one,
+        String(target.index),
+        `${device} ${point.name}`,
+        point.unit,
+        numeric ? (target.value === 'raw' ? 'raw' : 'in units') : '',
+        numeric ? String(gain) : '',
+        numeric ? String(offset) : '',
+        point.states?.join(' / ') ?? '',
+        target.eventClass === 0 ? 'none' : String(target.eventClass),
+        `g${fixed}v${target.staticVariation}`,
+        target.eventClass > 0 && event > 0 ? `g${event}v${target.eventVariation}` : '',
+        target.kind === 'output' ? 'status to the centre, control from it' : 'to the centre',
+        `${device} ${addressWords(kind, index)}`,
+      ],
+    ];
+  });
+  return [[...SHEET_HEADING], ...rows];
+}

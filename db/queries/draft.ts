@@ -1,0 +1,328 @@
+import {
+  compose,
+  decompose,
+  objectKey,
+  type Configuration,
+  type ConfigObject,
+  type ObjectKind,
+} from '@halvix/core/config';
+import { CHANNELS } from '@halvix/core/path';
+import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
+import type { Database } from '../open.ts';
+import { draftObject, revision } from '../schema/index.ts';
+import { readStored } from './configuration.ts';
+
+/** An object of the draft; without a document it was deleted. */
+export interface DraftObject {
+  id: number;
+  kind: ObjectKind;
+  parent: string;
+  document: unknown;
+  version: number;
+  author: string;
+  changed: number;
+}
+
+export interface DraftChange {
+  /** Null: a new object. */
+  id: number | null;
+  kind: ObjectKind;
+  parent: string;
+  /** The version that the author saw; another one in the table means that somebody was faster. Null for a new one. */
+  expected: number | null;
+  /** Null deletes. */
+  document: unknown;
+}
+
+export interface DraftConflict {
+  id: number;
+  kind: ObjectKind;
+  parent: string;
+  author: string;
+  changed: number;
+  document: unknown;
+}
+
+export interface ChangedObject extends DraftObject {
+  before: unknown;
+  /** Changed along with another one: a mapping whose point moved, the points of a deleted device. */
+  along: boolean;
+}
+
+export type DraftOutcome =
+  { ok: true; version: number; changed: ChangedObject[] } | { ok: false; conflicts: DraftConflict[] };
+
+type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
+const DRAFT_LOCK = 4601;
+const CHUNK = 2000;
+
+const asObject = (row: typeof draftObject.$inferSelect): DraftObject => ({ ...row, kind: row.kind as ObjectKind });
+
+/** Objects of the draft, oldest first; `after` gives those changed since a version, deleted ones among them. */
+export async function draftObjects(
+  database: Database | Transaction,
+  filter: { kinds?: readonly ObjectKind[]; parent?: string; after?: number } = {},
+): Promise<DraftObject[]> {
+  const rows = await database
+    .select()
+    .from(draftObject)
+    .where(
+      and(
+        filter.kinds ? inArray(draftObject.kind, [...filter.kinds]) : undefined,
+        filter.parent === undefined ? undefined : eq(draftObject.parent, filter.parent),
+        filter.after === undefined ? isNotNull(draftObject.document) : gt(draftObject.version, filter.after),
+      ),
+    )
+    .orderBy(asc(draftObject.id));
+  return rows.map(asObject);
+}
+
+/** The version of the newest change; 0 before the first one. */
+export async function draftVersion(database: Database | Transaction): Promise<number> {
+  const [row] = await database.select({ version: sql<string | null>`max(${draftObject.version})` }).from(draftObject);
+  return Number(row.version ?? 0);
+}
+
+/** The draft as a configuration; it need not be one that can be applied. */
+export async function loadDraft(database: Database): Promise<{ configuration: Configuration; version: number }> {
+  return database.transaction(async (tx) => {
+    const objects = await draftObjects(tx);
+    return { configuration: compose(objects), version: await draftVersion(tx) };
+  });
+}
+
+/** One writer of the draft at a time: versions then become visible in their order. */
+export const lockDraft = (tx: Transaction): Promise<unknown> =>
+  tx.execute(sql`select pg_advisory_xact_lock(${DRAFT_LOCK})`);
+
+async function nextVersion(tx: Transaction): Promise<number> {
+  const [row] = await tx.execute<{ version: string }>(sql`select nextval('draft_version') as version`);
+  return Number(row.version);
+}
+
+interface Written {
+  id: number | null;
+  kind: ObjectKind;
+  parent: string;
+  document: unknown;
+}
+
+/** Writes objects whose conflicts are ruled out; returns their ids in order. */
+async function write(
+  tx: Transaction,
+  objects: readonly Written[],
+  version: number,
+  author: string,
+  now: number,
+): Promise<number[]> {
+  const ids: number[] = [];
+  for (let at = 0; at < objects.length; at += CHUNK) {
+    const chunk = objects.slice(at, at + CHUNK);
+    const fresh = chunk.filter(({ id }) => id === null);
+    const made = fresh.length
+      ? await tx
+          .insert(draftObject)
+          .values(
+            fresh.map(({ kind, parent, document }) => ({ kind, parent, document, version, author, changed: now })),
+          )
+          .returning({ id: draftObject.id })
+      : [];
+    const known = chunk.filter((object) => object.id !== null);
+    if (known.length > 0)
+      await tx.execute(sql`
+        update draft_object set document = given.document, parent = given.parent, version = ${version},
+          author = ${author}, changed = ${new Date(now).toISOString()}::timestamptz
+        from (select (item->>'id')::int as id, item->>'parent' as parent,
+            nullif(item->'document', 'null'::jsonb) as document
+          from jsonb_array_elements(${JSON.stringify(known)}::jsonb) as item) as given
+        where draft_object.id = given.id`);
+    let next = 0;
+    for (const { id } of chunk) ids.push(id ?? made[next++].id);
+  }
+  return ids;
+}
+
+/** Carries out all of the changes, or none when somebody else changed one of the objects meanwhile. */
+export async function changeDraft(
+  database: Database,
+  changes: readonly DraftChange[],
+  author: string,
+  now: number,
+): Promise<DraftOutcome> {
+  return database.transaction(async (tx) => {
+    await lockDraft(tx);
+    const ids = changes.flatMap(({ id }) => id ?? []);
+    const before = new Map<number, DraftObject>();
+    for (let at = 0; at < ids.length; at += CHUNK)
+      for (const row of await tx
+        .select()
+        .from(draftObject)
+        .where(inArray(draftObject.id, ids.slice(at, at + CHUNK))))
+        before.set(row.id, asObject(row));
+    const conflicts = changes.flatMap(({ id, expected, kind, parent }) => {
+      if (id === null) return [];
+      const row = before.get(id);
+      if (row !== undefined && row.version === expected && row.kind === kind) return [];
+      const { author: by, changed, document } = row ?? { author: '', changed: now, document: null };
+      return [{ id, kind, parent, author: by, changed, document }];
+    });
+    if (conflicts.length > 0) return { ok: false, conflicts };
+    const version = await nextVersion(tx);
+    const written = await write(tx, changes, version, author, now);
+    const changed: ChangedObject[] = changes.map(({ kind, parent, document, id }, at) => ({
+      id: written[at],
+      kind,
+      parent,
+      document,
+      version,
+      author,
+      changed: now,
+      before: id === null ? null : (before.get(id)?.document ?? null),
+      along: false,
+    }));
+    const along = await changeAlong(tx, changed, version, author, now);
+    await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
+    return { ok: true, version, changed: [...changed, ...along] };
+  });
+}
+
+type Coded = { code?: string };
+type Addressed = { kind: string; index: number | null };
+type Mapped = { device: string; kind: string; index: number };
+
+/**
+ * What changes along: the code of a station, link, device or outbound where others name it; the points and mappings
+ * of what was deleted; the mappings of a point whose address moved.
+ */
+async function changeAlong(
+  tx: Transaction,
+  changed: readonly ChangedObject[],
+  version: number,
+  author: string,
+  now: number,
+): Promise<ChangedObject[]> {
+  const renamed = new Map<string, string | null>();
+  const moved = new Map<string, Addressed | null>();
+  for (const { kind, parent, before, document } of changed) {
+    if (before === null) continue;
+    if (kind === 'point') {
+      const [old, next] = [before as Addressed, document as Addressed | null];
+      if (old.index !== null && (next === null || next.kind !== old.kind || next.index !== old.index))
+        moved.set(`${parent} ${old.kind} ${old.index}`, next);
+    } else if (kind === 'station' || kind === 'link' || kind === 'device' || kind === 'outbound') {
+      const [old, next] = [(before as Coded).code ?? '', (document as Coded | null)?.code ?? null];
+      if (old !== next) renamed.set(`${kind} ${old}`, next);
+    }
+  }
+  if (renamed.size === 0 && moved.size === 0) return [];
+  const done = new Set(changed.map(({ id }) => id));
+  const updates: (Written & { before: unknown })[] = [];
+  const touchesPoints = [...renamed.keys()].some((key) => key.startsWith('device '));
+  const kinds: ObjectKind[] = ['device', 'radio', 'mapping', ...(touchesPoints ? (['point'] as const) : [])];
+  for (const object of await draftObjects(tx, { kinds })) {
+    if (done.has(object.id)) continue;
+    const next = followed(object, renamed, moved);
+    if (next !== null) updates.push({ ...next, before: object.document });
+  }
+  await write(tx, updates, version, author, now);
+  return updates.map(({ id, kind, parent, document, before }) => ({
+    id: id ?? 0,
+    kind,
+    parent,
+    document,
+    before,
+    version,
+    author,
+    changed: now,
+    along: true,
+  }));
+}
+
+/** An object as it has to become; null when nothing of it changes. */
+function followed(
+  { id, kind, parent, document }: DraftObject,
+  renamed: ReadonlyMap<string, string | null>,
+  moved: ReadonlyMap<string, Addressed | null>,
+): Written | null {
+  const owner = renamed.get(`${kind === 'point' ? 'device' : 'outbound'} ${parent}`);
+  if (kind === 'point' || kind === 'mapping') {
+    if (owner === null) return { id, kind, parent, document: null };
+    if (kind === 'point') return owner === undefined ? null : { id, kind, parent: owner, document };
+    const mapping = document as Mapped;
+    const device = renamed.get(`device ${mapping.device}`);
+    const point = moved.get(`${mapping.device} ${mapping.kind} ${mapping.index}`);
+    if (device === null || point === null || point?.index === null) return { id, kind, parent, document: null };
+    if (device === undefined && point === undefined && owner === undefined) return null;
+    return {
+      id,
+      kind,
+      parent: owner ?? parent,
+      document: {
+        ...mapping,
+        device: device ?? mapping.device,
+        ...(point ? { kind: point.kind, index: point.index } : {}),
+      },
+    };
+  }
+  const named = document as { station?: string; link?: string };
+  const station = named.station === undefined ? undefined : renamed.get(`station ${named.station}`);
+  const link = named.link === undefined ? undefined : renamed.get(`link ${named.link}`);
+  // A station or link that was deleted stays named: the check says that it is not there.
+  if (!station && !link) return null;
+  return { id, kind, parent, document: { ...named, ...(station ? { station } : {}), ...(link ? { link } : {}) } };
+}
+
+const keyOf = ({ kind, parent, document }: ConfigObject): string => `${kind}\n${parent}\n${objectKey(kind, document)}`;
+
+/** Makes the draft equal to a configuration; what is equal already keeps its version. */
+export async function replaceDraft(
+  tx: Transaction,
+  configuration: Configuration,
+  author: string,
+  now: number,
+): Promise<void> {
+  await lockDraft(tx);
+  const known = new Map<string, DraftObject>();
+  const surplus: DraftObject[] = [];
+  for (const object of await draftObjects(tx)) {
+    const key = keyOf(object);
+    if (known.has(key)) surplus.push(object);
+    else known.set(key, object);
+  }
+  const writes: Written[] = [];
+  for (const object of decompose(configuration)) {
+    const key = keyOf(object);
+    const old = known.get(key);
+    known.delete(key);
+    if (old === undefined) writes.push({ ...object, id: null });
+    else if (sorted(old.document) !== sorted(object.document)) writes.push({ ...object, id: old.id });
+  }
+  for (const { id, kind, parent } of [...known.values(), ...surplus]) writes.push({ id, kind, parent, document: null });
+  if (writes.length === 0) return;
+  const version = await nextVersion(tx);
+  await write(tx, writes, version, author, now);
+  await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
+}
+
+/** As text that does not depend on the order of the keys, which the database does not keep. */
+function sorted(value: unknown): string {
+  return JSON.stringify(value, (_key, inner: unknown) =>
+    typeof inner === 'object' && inner !== null && !Array.isArray(inner)
+      ? Object.fromEntries(Object.entries(inner).sort(([a], [b]) => (a < b ? -1 : 1)))
+      : inner,
+  );
+}
+
+/** A database from before there were drafts: the draft begins as what runs. */
+export async function ensureDraft(database: Database, now: number): Promise<void> {
+  const [any] = await database.select({ id: draftObject.id }).from(draftObject).limit(1);
+  if (any !== undefined) return;
+  const [row] = await database
+    .select()
+    .from(revision)
+    .orderBy(sql`id desc`)
+    .limit(1);
+  if (row === undefined) return;
+  const configuration = await readStored(row.document);
+  await database.transaction((tx) => replaceDraft(tx, configuration, row.author, now));
+}
