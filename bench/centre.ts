@@ -174,6 +174,7 @@ export class SimulatedCentre {
       case 'settled':
       case 'doubt':
       case 'answered':
+      case 'surveyed':
       case 'diagnostic':
         break;
       default:

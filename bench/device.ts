@@ -45,6 +45,7 @@ export interface LoggedEvent {
 const TICK_MS = 250;
 const STORM_TICK_MS = 10;
 const MAX_LOG = 500_000;
+const MAX_HEARD = 10_000;
 const REMOTE_SWITCH = 6;
 const STORM_POINTS: { kind: PointKind; index: number }[] = [
   ...[19, 20, 21, 22, 23, 24, 26].map((index) => ({ kind: 'binary' as const, index })),
@@ -66,6 +67,8 @@ export class SimulatedRelay {
   private timers: NodeJS.Timeout[] = [];
   private storm: { timer: NodeJS.Timeout; began: number; perSecond: number; made: number } | null = null;
   on = false;
+  /** When something valid came from the master, newest last. */
+  readonly heardAt: number[] = [];
   /** Operations carried out since start: for proof that a control happened once. */
   operations = 0;
 
@@ -211,9 +214,6 @@ export class SimulatedRelay {
       case 'send':
         this.listener.send(effect.octets);
         break;
-      case 'heard':
-        this.listener.heard();
-        break;
       case 'event':
         this.remember(effect.event);
         break;
@@ -223,6 +223,11 @@ export class SimulatedRelay {
       case 'timeWritten':
         this.clockOffsetMs = effect.time - clock.now();
         this.model.clockSynchronised = true;
+        break;
+      case 'heard':
+        this.heardAt.push(clock.now());
+        if (this.heardAt.length > MAX_HEARD) this.heardAt.splice(0, MAX_HEARD / 10);
+        this.listener.heard();
         break;
       case 'reported':
       case 'delivered':

@@ -111,6 +111,8 @@ async function answerDevice(
       return device.points();
     case 'GET log':
       return device.log.filter(({ number }) => number > Number(url.searchParams.get('after') ?? 0));
+    case 'GET heard':
+      return device.heardAt.filter((at) => at > Number(url.searchParams.get('after') ?? 0));
     case 'PUT power': {
       const { on } = powerBody.parse(await bodyOf(request));
       await device.power(on);

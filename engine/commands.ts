@@ -175,7 +175,7 @@ export class Commands {
       const current = this.context.exchange.get(point.id)?.reading;
       const shows =
         current && current.received >= sentAt && current.raw === expected && !(current.quality & Quality.commLost);
-      const state = point.config.states?.[expected ? 1 : 0] ?? String(expected);
+      const state = point.config.states?.[expected] ?? String(expected);
       if (shows) {
         const own = current.timeSource === 'device' && current.time >= sentAt - 1000;
         const when = own ? `, ${new Date(current.time).toISOString().slice(11, 23)} UTC by the device's clock` : '';

@@ -1,6 +1,7 @@
 import type { DeviceConfig, LinkConfig } from '@halvix/core/config';
 import { iinWords, Master, type ControlRequest, type MasterCommand, type MasterEffect } from '@halvix/core/dnp3';
 import type { DeviceState, LinkState } from '@halvix/core/path';
+import type { SurveyedPoint } from '@halvix/core/survey';
 import { clock, Driver, TcpClient } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
 
@@ -18,11 +19,18 @@ export class DeviceRunner {
   private readonly link: TcpClient;
   private readonly ingest: Ingest;
   private state: Pick<DeviceState, 'state' | 'since' | 'words'>;
+  private readonly surveys = new Map<
+    string,
+    {
+      found: Map<string, SurveyedPoint>;
+      done: (result: { found: SurveyedPoint[]; problem: string | null }) => void;
+    }
+  >();
   private lastGood: number | null = null;
   private roundTripMs: number | null = null;
 
   constructor(
-    readonly config: DeviceConfig,
+    public config: DeviceConfig,
     readonly linkConfig: LinkConfig,
     remembered: readonly number[],
     private readonly context: DeviceContext,
@@ -43,10 +51,28 @@ export class DeviceRunner {
     this.link.open();
   }
 
-  stop(): void {
+  /** Ends the session; returns the replay keys that whoever goes on with the device has to know. */
+  stop(): readonly number[] {
     this.link.close();
     this.driver.stop();
     this.driver.close();
+    this.ingest.close();
+    return this.ingest.remembered;
+  }
+
+  /** Goes on with another point list: the session does not notice. */
+  adopt(config: DeviceConfig): void {
+    this.config = config;
+    this.ingest.adopt(config);
+    this.pollNow();
+  }
+
+  /** Asks the device for the present value of all that it has; resolves with what came. */
+  survey(id: string): Promise<{ found: SurveyedPoint[]; problem: string | null }> {
+    return new Promise((resolve) => {
+      this.surveys.set(id, { found: new Map(), done: resolve });
+      this.driver.command({ type: 'survey', id });
+    });
   }
 
   control(request: ControlRequest): void {
@@ -88,7 +114,7 @@ export class DeviceRunner {
         this.onReadings(effect);
         break;
       case 'settled':
-        this.ingest.settle();
+        this.ingest.settle(effect.classes, effect.waiting);
         break;
       case 'doubt':
         this.ingest.doubt();
@@ -100,6 +126,12 @@ export class DeviceRunner {
         this.lastGood = clock.now();
         this.roundTripMs = effect.roundTripMs;
         break;
+      case 'surveyed': {
+        const survey = this.surveys.get(effect.id);
+        this.surveys.delete(effect.id);
+        survey?.done({ found: [...survey.found.values()], problem: effect.problem });
+        break;
+      }
       case 'control':
         this.context.onControl(effect);
         break;
@@ -111,9 +143,14 @@ export class DeviceRunner {
     }
   }
 
-  private onReadings({ readings, received, token }: MasterEffect & { type: 'readings' }): void {
+  private onReadings(effect: MasterEffect & { type: 'readings' }): void {
+    const { readings, received, token, survey } = effect;
+    const asked = survey === undefined ? undefined : this.surveys.get(survey);
+    if (asked)
+      for (const { kind, index, group, variation, value, flags } of readings)
+        asked.found.set(`${kind} ${index}`, { kind, index, group, variation, value, flags });
     const committed = token === null ? null : (): void => this.driver.command({ type: 'committed', token });
-    this.ingest.take(readings, received, committed);
+    this.ingest.take(readings, received, committed, effect);
   }
 
   private onCommunication(state: 'answering' | 'silent', words: string): void {

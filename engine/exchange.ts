@@ -1,6 +1,6 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
 import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
-import { Quality, type PointKind, type Reading } from '@halvix/core/point';
+import { isValueKind, Quality, type PointKind, type Reading } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 
 /** What all readings of one fragment share: the frames that carried them, and when they were stored. */
@@ -19,7 +19,9 @@ export interface Origin {
 export interface LivePoint {
   id: number;
   device: string;
-  config: PointConfig;
+  config: PointConfig & { kind: PointKind };
+  /** Whether centres may see it: not while its device is on test, unless that was asked for. */
+  passOn: boolean;
   reading: Reading | null;
   origin: Origin | null;
 }
@@ -52,13 +54,16 @@ export class Exchange {
     const live: LivePoint[] = [];
     const kinds = new Map<PointKind, Map<number, LivePoint>>();
     this.byAddress.set(device.code, kinds);
-    for (const config of device.points) {
+    const passOn = device.life === 'inService' || device.life === 'outOfService' || device.passOnWhileOnTest;
+    for (const { kind, ...rest } of device.points) {
+      if (!isValueKind(kind)) continue;
+      const config = { kind, ...rest };
       const id = numberOf(config.kind, config.index);
       if (id === undefined) throw new Error(`${device.code} ${config.kind} ${config.index} has no number`);
       const known = before.get(id);
       const point: LivePoint = known
-        ? { ...known, config }
-        : { id, device: device.code, config, reading: null, origin: null };
+        ? { ...known, config, passOn }
+        : { id, device: device.code, config, passOn, reading: null, origin: null };
       this.points.set(id, point);
       const ofKind = kinds.get(config.kind) ?? new Map<number, LivePoint>();
       kinds.set(config.kind, ofKind.set(config.index, point));
@@ -70,6 +75,10 @@ export class Exchange {
   removeDevice(code: string): void {
     for (const point of this.ofDevice(code)) this.points.delete(point.id);
     this.byAddress.delete(code);
+  }
+
+  devices(): string[] {
+    return [...this.byAddress.keys()];
   }
 
   ofDevice(code: string): LivePoint[] {
@@ -89,11 +98,19 @@ export class Exchange {
     const known = point.reading;
     const unchanged =
       reading.cause === 'static' && known !== null && known.raw === reading.raw && known.quality === reading.quality;
-    point.reading = unchanged ? { ...known, received: reading.received } : reading;
+    point.reading = unchanged ? { ...known, received: reading.received, limit: reading.limit } : reading;
     if (!unchanged) point.origin = origin;
     this.changed.add(point.id);
     this.onChange();
     if (!unchanged) for (const listener of this.listeners) listener(point, reading);
+  }
+
+  /** The value stayed beyond a limit for as long as it takes to count. */
+  setLimit(point: LivePoint, limit: Reading['limit']): void {
+    if (point.reading === null) return;
+    point.reading = { ...point.reading, limit };
+    this.changed.add(point.id);
+    this.onChange();
   }
 
   /** Something about a point's trail changed, its reading did not: matters to those who watch it. */
@@ -120,5 +137,12 @@ export class Exchange {
 export const withoutCommunication = (reading: Reading): Reading => ({
   ...reading,
   quality: reading.quality | Quality.commLost,
+  cause: 'engine',
+});
+
+/** A reading that says that nobody asks the device: last value, last time. */
+export const takenOutOfService = (reading: Reading): Reading => ({
+  ...reading,
+  quality: (reading.quality & ~Quality.commLost) | Quality.outOfService,
   cause: 'engine',
 });

@@ -101,8 +101,11 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
       return new Promise<void>((resolve) => {
         const next = (n: number): void => {
           if (n === FRAGMENTS) resolve();
-          // The next fragment comes after the confirm of the one before.
-          else ingest.take(fragments[d][n], received, () => next(n + 1));
+          // The next answer comes after the confirm of the one before.
+          else {
+            ingest.take(fragments[d][n], received, () => next(n + 1));
+            ingest.settle();
+          }
         };
         next(0);
       });

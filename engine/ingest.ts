@@ -1,10 +1,20 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/dnp3';
-import { eventKey, Quality, ReplayGuard, scale, type Reading } from '@halvix/core/point';
+import {
+  eventKey,
+  LEVEL_WORDS,
+  LimitWatch,
+  Quality,
+  rangeQuality,
+  ReplayGuard,
+  scaledValue,
+  type Reading,
+} from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { withoutCommunication, type Carrier, type Exchange, type LivePoint } from './exchange.ts';
 import type { Historian } from './historian.ts';
+import { HistoryFilter } from './historyfilter.ts';
 import type { Journal } from './journal.ts';
 
 export interface IngestContext {
@@ -19,16 +29,36 @@ const LAST_INSTANT = 253_402_300_799_999;
 /** The way of one device's readings into the exchange and into history, each event once. */
 export class Ingest {
   private readonly guard: ReplayGuard;
+  private readonly watches = new Map<number, LimitWatch>();
+  private filter: HistoryFilter;
+  private timer: NodeJS.Timeout | null = null;
   lastCommit: number | null = null;
   /** Readings of points that are not in the list. */
   unlisted = 0;
 
   constructor(
-    private readonly device: DeviceConfig,
+    private device: DeviceConfig,
     remembered: readonly number[],
     private readonly context: IngestContext,
   ) {
     this.guard = new ReplayGuard(remembered);
+    this.filter = new HistoryFilter(device.points);
+  }
+
+  /** Goes on with another list. */
+  adopt(device: DeviceConfig): void {
+    this.device = device;
+    this.filter = new HistoryFilter(device.points);
+    this.watches.clear();
+  }
+
+  /** The keys that whoever goes on with this device has to know: some may not be in the database yet. */
+  get remembered(): number[] {
+    return this.guard.remembered();
+  }
+
+  close(): void {
+    if (this.timer !== null) clearTimeout(this.timer);
   }
 
   /** What the device still holds is in doubt: events may come again. */
@@ -37,15 +67,20 @@ export class Ingest {
   }
 
   /** It has told all that it holds. */
-  settle(): void {
-    this.guard.settle();
+  settle(classes?: number, waiting?: number): void {
+    this.guard.settle(classes, waiting);
   }
 
   /** Takes the readings of one fragment; `committed` is called once they are stored, when the device waits for that. */
-  take(measured: readonly MeasuredReading[], received: ReceivedFragment, committed: (() => void) | null): void {
+  take(
+    measured: readonly MeasuredReading[],
+    received: ReceivedFragment,
+    committed: (() => void) | null,
+    from?: { classes: number; first: boolean },
+  ): void {
     const now = clock.now();
     const { exchange, historian } = this.context;
-    const isFresh = this.freshEvents(measured);
+    const isFresh = this.freshEvents(measured, from);
     const carrier: Carrier = { received, committed: null };
     const stored: StoredReading[] = [];
     let event = 0;
@@ -57,8 +92,13 @@ export class Ingest {
         continue;
       }
       const reading = toReading(one, point, now);
-      stored.push(reading);
-      if (one.event && one.kind === 'binary') this.noteStateChange(point, reading);
+      this.watchLimits(point, reading, now);
+      if (this.filter.wants(point, reading)) stored.push(reading);
+      for (const follower of this.filter.triggeredBy(point, reading)) {
+        const followed = exchange.at(this.device.code, follower.kind, follower.index);
+        if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
+      }
+      if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
       exchange.put(point, reading, { measured: one, carrier });
     }
     const guard = committed === null ? null : { device: this.device.code, keys: this.guard.remembered() };
@@ -75,15 +115,56 @@ export class Ingest {
   }
 
   /** For each event of a fragment, in order, whether it was not stored before. */
-  private freshEvents(measured: readonly MeasuredReading[]): boolean[] {
+  private freshEvents(measured: readonly MeasuredReading[], from?: { classes: number; first: boolean }): boolean[] {
     const events: { key: number; timed: boolean }[] = [];
     for (const { event, kind, index, value, flags, time } of measured)
       if (event) events.push({ key: eventKey(kind, index, value, flags, time), timed: time !== null });
-    return this.guard.admit(events);
+    return this.guard.admit(events, from);
+  }
+
+  /** Limits of the value; a change of level is noted, and one that needs its delay is looked at again. */
+  private watchLimits(point: LivePoint, reading: Reading, now: number): void {
+    const { limits } = point.config;
+    if (limits === null) return;
+    const watch = this.watches.get(point.id) ?? new LimitWatch(limits);
+    this.watches.set(point.id, watch);
+    // A value that is not there is beyond nothing: the level stays as it was.
+    const known = !(reading.quality & (Quality.notSet | Quality.offline | Quality.restart | Quality.commLost));
+    if (known && watch.take(reading.value, now)) this.noteLevel(point, watch, reading.value, reading.time);
+    reading.limit = watch.level;
+    this.armLimits();
+  }
+
+  private noteLevel(point: LivePoint, { level }: LimitWatch, value: number, time: number): void {
+    const { name, unit } = point.config;
+    const shown = `${Number(value.toPrecision(6))}${unit ? ` ${unit}` : ''}`;
+    const words = level === null ? `back within limits, ${shown}` : `beyond ${LEVEL_WORDS[level]}, ${shown}`;
+    this.context.journal.noteChange(this.device.code, `${name}: ${words}`, time);
+  }
+
+  /** Wakes for the earliest limit whose delay runs. */
+  private armLimits(): void {
+    if (this.timer !== null) return;
+    const deadlines = [...this.watches.values()].flatMap(({ deadline }) => deadline ?? []);
+    if (deadlines.length === 0) return;
+    this.timer = setTimeout(
+      () => {
+        this.timer = null;
+        const now = clock.now();
+        for (const [id, watch] of this.watches) {
+          const point = this.context.exchange.get(id);
+          if (!point?.reading || !watch.wake(now)) continue;
+          this.noteLevel(point, watch, point.reading.value, now);
+          this.context.exchange.setLimit(point, watch.level);
+        }
+        this.armLimits();
+      },
+      Math.max(0, Math.min(...deadlines) - clock.now()),
+    );
   }
 
   private noteStateChange(point: LivePoint, reading: Reading): void {
-    const word = point.config.states?.[reading.raw ? 1 : 0] ?? String(reading.raw);
+    const word = point.config.states?.[reading.raw] ?? String(reading.raw);
     this.context.journal.noteChange(this.device.code, `${point.config.name}: ${word}`, reading.time);
   }
 
@@ -113,8 +194,8 @@ function toReading(one: MeasuredReading, point: LivePoint, now: number): StoredR
   return {
     pointId: point.id,
     raw,
-    value: scale(raw, point.config),
-    quality,
+    value: scaledValue(raw, point.config),
+    quality: quality | rangeQuality(raw, point.config) | (point.config.inService ? 0 : Quality.outOfService),
     time: credible ? (one.time ?? now) : now,
     timeSource: credible ? one.timeSource : 'receipt',
     received: now,

@@ -105,6 +105,12 @@ function onRequest(payload: string): void {
     case 'resetOutboundCounters':
       runtime.outbounds.get(request.data.outbound)?.resetCounters();
       break;
+    case 'probe':
+      void runtime.probes.begin(request.data.id);
+      break;
+    case 'cancelProbe':
+      runtime.probes.cancel(request.data.id);
+      break;
     default:
       request.data satisfies never;
   }

@@ -1,14 +1,17 @@
-import type { MappingConfig, OutboundConfig } from '@halvix/core/config';
+import type { MappingConfig, OutboundConfig, PointConfig } from '@halvix/core/config';
 import {
   ControlStatus,
   flagsFromQuality,
+  GROUPS,
   Outstation,
   type ControlItem,
   type OutstationCommand,
   type OutstationEffect,
+  type OutstationPoint,
 } from '@halvix/core/dnp3';
+import { converted } from '@halvix/core/mapping';
 import type { OutboundState } from '@halvix/core/path';
-import type { PointKind, Reading } from '@halvix/core/point';
+import { deadbandInCounts, deadbandInUnits, Quality, type PointKind, type Reading } from '@halvix/core/point';
 import { clock, Driver, TcpListener } from '@halvix/wire';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
@@ -45,22 +48,13 @@ interface Target {
   delivery: Delivery | null;
 }
 
-const OBJECT_GROUPS: Record<PointKind, [number, number]> = {
-  binary: [1, 2],
-  doubleBit: [3, 4],
-  output: [10, 0],
-  analog: [30, 32],
-  counter: [20, 22],
-  setpoint: [40, 42],
-};
-
 /** One outbound: our outstation for one centre, fed from the exchange through the mapping. */
 export class OutboundRunner {
   private readonly outstation: Outstation;
   private readonly driver: Driver<OutstationCommand, OutstationEffect>;
   private readonly listener: TcpListener;
-  private readonly bySource = new Map<string, Target[]>();
-  private readonly byTarget = new Map<string, Target>();
+  private bySource = new Map<string, Target[]>();
+  private byTarget = new Map<string, Target>();
   private stopListening: () => void = () => {};
   private since = clock.now();
   private connectedFrom: string | null = null;
@@ -71,17 +65,11 @@ export class OutboundRunner {
   private lastProblem: OutboundState['lastProblem'] = null;
 
   constructor(
-    readonly config: OutboundConfig,
+    public config: OutboundConfig,
     private readonly context: OutboundContext,
   ) {
-    for (const mapping of config.mappings) {
-      const target: Target = { mapping, delivery: null };
-      const source = `${mapping.device} ${mapping.kind} ${mapping.index}`;
-      this.bySource.set(source, [...(this.bySource.get(source) ?? []), target]);
-      this.byTarget.set(`${mapping.target.kind} ${mapping.target.index}`, target);
-    }
-    const points = config.mappings.map(({ target }) => ({ ...target, class: target.eventClass }));
-    this.outstation = new Outstation(config.settings, points, clock.now());
+    this.indexMappings();
+    this.outstation = new Outstation(config.settings, this.outstationPoints(), clock.now());
     this.driver = new Driver(this.outstation, (effect) => this.onEffect(effect));
     this.listener = new TcpListener(config, {
       up: (from) => this.onUp(from),
@@ -93,6 +81,68 @@ export class OutboundRunner {
       },
       changed: () => this.onListening(),
     });
+  }
+
+  /** Finds the mappings by either end; what is known of a target that stays is kept. */
+  private indexMappings(): void {
+    const before = this.byTarget;
+    this.bySource = new Map();
+    this.byTarget = new Map();
+    for (const mapping of this.config.mappings) {
+      const key = `${mapping.target.kind} ${mapping.target.index}`;
+      const known = before.get(key);
+      const delivery = known && sourceKey(known.mapping) === sourceKey(mapping) ? known.delivery : null;
+      const target: Target = { mapping, delivery };
+      const source = sourceKey(mapping);
+      this.bySource.set(source, [...(this.bySource.get(source) ?? []), target]);
+      this.byTarget.set(key, target);
+    }
+  }
+
+  private outstationPoints(): OutstationPoint[] {
+    return this.config.mappings.map(({ device, kind, index, target }) => {
+      const point = this.context.exchange.at(device, kind, index)?.config;
+      const own = point === undefined ? 0 : this.ownDeadband(point, target.value);
+      return {
+        kind: target.kind,
+        index: target.index,
+        class: target.eventClass,
+        staticVariation: target.staticVariation,
+        eventVariation: target.eventVariation,
+        deadband: target.deadband ?? own,
+      };
+    });
+  }
+
+  private ownDeadband(point: PointConfig, value: 'raw' | 'engineering'): number {
+    return value === 'raw' ? deadbandInCounts(point.deadband, point) : (deadbandInUnits(point.deadband, point) ?? 0);
+  }
+
+  /**
+   * Goes on with other mappings or point lists: the centre's connection and its waiting events stay. What is mapped
+   * anew is told as an event.
+   */
+  adopt(config: OutboundConfig, touched: ReadonlySet<string>): void {
+    const before = new Set(this.config.mappings.map((mapping) => JSON.stringify(mapping)));
+    this.config = config;
+    this.indexMappings();
+    this.driver.command({ type: 'setPoints', points: this.outstationPoints() });
+    for (const mapping of config.mappings) {
+      if (!touched.has(mapping.device) && before.has(JSON.stringify(mapping))) continue;
+      const point = this.context.exchange.at(mapping.device, mapping.kind, mapping.index);
+      const target = this.byTarget.get(`${mapping.target.kind} ${mapping.target.index}`);
+      if (target === undefined) continue;
+      if (point?.reading && point.passOn) this.hand(target, point, point.reading, false);
+      else this.withhold(target);
+    }
+  }
+
+  /** The source is not to be seen: the last value stays there, and says that it is not on line. */
+  private withhold({ mapping: { target } }: Target): void {
+    const { kind, index } = target;
+    const value = this.outstation.point(kind, index)?.value ?? 0;
+    const flags = flagsFromQuality(kind, Quality.outOfService);
+    this.driver.command({ type: 'update', updates: [{ kind, index, value, flags, time: clock.now() }] });
   }
 
   start(): void {
@@ -148,23 +198,27 @@ export class OutboundRunner {
 
   /** Hands a reading on to where it is mapped to. */
   private pass(point: LivePoint, reading: Reading, quiet: boolean): void {
-    for (const target of this.targetsOf(point)) {
-      const { kind, index, staticVariation } = target.mapping.target;
-      const now = clock.now();
-      const flags = flagsFromQuality(kind, reading.quality);
-      const [group] = OBJECT_GROUPS[kind];
-      target.delivery = {
-        object: `g${group}v${staticVariation} i${index}`,
-        value: reading.raw,
-        flags,
-        eventNumber: null,
-        offered: now,
-        reported: null,
-        confirmed: null,
-      };
-      const time = reading.cause === 'engine' ? now : reading.time;
-      this.driver.command({ type: 'update', updates: [{ kind, index, value: reading.raw, flags, time }], quiet });
-    }
+    if (!point.passOn) return;
+    for (const target of this.targetsOf(point)) this.hand(target, point, reading, quiet);
+  }
+
+  private hand(target: Target, { config }: LivePoint, reading: Reading, quiet: boolean): void {
+    const { kind, index, staticVariation, value: which } = target.mapping.target;
+    const now = clock.now();
+    const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
+    const flags = flagsFromQuality(kind, quality);
+    const group = GROUPS[kind].static;
+    target.delivery = {
+      object: `g${group}v${staticVariation} i${index}`,
+      value,
+      flags,
+      eventNumber: null,
+      offered: now,
+      reported: null,
+      confirmed: null,
+    };
+    const time = reading.cause === 'engine' ? now : reading.time;
+    this.driver.command({ type: 'update', updates: [{ kind, index, value, flags, time }], quiet });
   }
 
   private onUp(from: string): void {
@@ -246,7 +300,7 @@ export class OutboundRunner {
     const target = this.byTarget.get(`${kind} ${index}`);
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
-    target.delivery.object = `g${OBJECT_GROUPS[kind][1]}v${variation} i${index}`;
+    target.delivery.object = `g${GROUPS[kind].event}v${variation} i${index}`;
   }
 
   private mark(
@@ -287,8 +341,14 @@ export class OutboundRunner {
         continue;
       }
       const { device, index } = target.mapping;
+      if (!this.context.exchange.at(device, 'output', index)?.passOn) {
+        statuses.push(ControlStatus.blocked);
+        continue;
+      }
       statuses.push(await this.context.control({ outbound: this.config.code, device, index, phase, item }));
     }
     this.driver.command({ type: 'controlResult', token, statuses });
   }
 }
+
+const sourceKey = ({ device, kind, index }: MappingConfig): string => `${device} ${kind} ${index}`;

@@ -1,4 +1,4 @@
-import type { Configuration } from '@halvix/core/config';
+import { isCollected, type Configuration, type DeviceConfig, type OutboundConfig } from '@halvix/core/config';
 import {
   keepHopStates,
   latestOf,
@@ -11,11 +11,12 @@ import {
 import { clock } from '@halvix/wire';
 import { Commands } from './commands.ts';
 import { DeviceRunner } from './device.ts';
-import { Exchange, withoutCommunication } from './exchange.ts';
+import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
+import { Probes } from './probes.ts';
 import { Publisher, type HopReport } from './publisher.ts';
 import { trailOf } from './trail.ts';
 
@@ -28,6 +29,7 @@ export class Runtime {
   readonly historian: Historian;
   readonly publisher: Publisher;
   readonly commands: Commands;
+  readonly probes: Probes;
   revision: number | null = null;
   private readonly startedAt = clock.now();
   private applying: Promise<void> = Promise.resolve();
@@ -48,6 +50,7 @@ export class Runtime {
       trailOf: (point) => trailOf(point, this.outbounds.values()),
     });
     const changed = (): void => this.publisher.hopsChanged();
+    this.probes = new Probes({ database, engine, devices: () => this.devices });
     this.commands = new Commands({
       database,
       engine,
@@ -72,78 +75,114 @@ export class Runtime {
   private async change({ id, configuration }: AppliedRevision): Promise<void> {
     const numbers = await pointNumbers(this.database);
     const guards = await replayGuards(this.database);
-    const changed = (): void => this.publisher.hopsChanged();
     const links = new Map(configuration.links.map((link) => [link.code, link]));
     const wanted = new Map(
       configuration.devices.flatMap((device) => {
         const link = links.get(device.link);
-        return link ? [[device.code, { device, link }] as const] : [];
+        return link && isCollected(device) ? [[device.code, { device, link }] as const] : [];
       }),
     );
+    const numberOf = (device: string) => (kind: string, index: number) => numbers.get(device, kind, index);
 
-    const staleOutbounds = [...this.outbounds.values()].filter(
-      (running) => !configuration.outbounds.some((next) => same(next, running.config)),
-    );
-    for (const outbound of staleOutbounds) {
+    for (const [code, outbound] of this.outbounds) {
+      const next = configuration.outbounds.find((one) => one.code === code);
+      if (next && same(withoutMappings(next), withoutMappings(outbound.config))) continue;
       await outbound.stop();
-      this.outbounds.delete(outbound.config.code);
+      this.outbounds.delete(code);
     }
+    // Devices whose list alone changed go on; their session does not notice.
+    const touched = new Set<string>();
+    const adopting: DeviceConfig[] = [];
     for (const [code, runner] of this.devices) {
       const next = wanted.get(code);
-      if (next && same(next.device, runner.config) && same(next.link, runner.linkConfig)) continue;
-      runner.stop();
+      if (
+        next &&
+        same(withoutPoints(next.device), withoutPoints(runner.config)) &&
+        same(next.link, runner.linkConfig)
+      ) {
+        if (!same(next.device.points, runner.config.points)) adopting.push(next.device);
+        continue;
+      }
+      guards.set(code, [...runner.stop()]);
       this.devices.delete(code);
-      if (next === undefined) this.exchange.removeDevice(code);
+      touched.add(code);
+    }
+    const kept = new Set(configuration.devices.filter(isKnown).map(({ code }) => code));
+    for (const code of this.exchange.devices()) {
+      if (kept.has(code)) continue;
+      this.exchange.removeDevice(code);
+      touched.add(code);
     }
     const fresh = [...wanted.values()].filter(({ device }) => !this.devices.has(device.code));
-    for (const { device } of fresh)
-      this.exchange.setDevice(device, (kind, index) => numbers.get(device.code, kind, index));
+    const resting = configuration.devices.filter(({ life }) => life === 'outOfService');
+    for (const device of [...fresh.map((one) => one.device), ...adopting, ...resting]) {
+      this.exchange.setDevice(device, numberOf(device.code));
+      touched.add(device.code);
+    }
     await this.recall(fresh.map(({ device }) => device.code));
+    await this.recall(
+      resting.map(({ code }) => code),
+      takenOutOfService,
+    );
+    for (const device of adopting) this.devices.get(device.code)?.adopt(device);
     for (const { device, link } of fresh) {
       const runner = new DeviceRunner(device, link, guards.get(device.code) ?? [], {
         exchange: this.exchange,
         historian: this.historian,
         journal: this.journal,
         onControl: (progress) => this.commands.onProgress(progress),
-        changed,
+        changed: () => this.publisher.hopsChanged(),
       });
       this.devices.set(device.code, runner);
     }
-    for (const config of configuration.outbounds) {
-      if (this.outbounds.has(config.code)) continue;
-      const outbound = new OutboundRunner(config, {
-        exchange: this.exchange,
-        journal: this.journal,
-        control: (control) => this.commands.fromCentre(control),
-        changed,
-      });
-      this.outbounds.set(config.code, outbound);
-      outbound.start();
-    }
+    for (const config of configuration.outbounds) this.bringOutbound(config, touched);
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     this.revision = id;
     await this.forgetHops(configuration);
-    log('info', 'configuration applied', { revision: id, devicesStarted: fresh.length });
-    changed();
+    log('info', 'configuration applied', {
+      revision: id,
+      devicesStarted: fresh.length,
+      listsChanged: adopting.length,
+    });
+    this.publisher.hopsChanged();
+  }
+
+  private bringOutbound(config: OutboundConfig, touched: ReadonlySet<string>): void {
+    const running = this.outbounds.get(config.code);
+    if (running) {
+      const concerned = config.mappings.some(({ device }) => touched.has(device));
+      if (concerned || !same(config.mappings, running.config.mappings)) running.adopt(config, touched);
+      return;
+    }
+    const outbound = new OutboundRunner(config, {
+      exchange: this.exchange,
+      journal: this.journal,
+      control: (control) => this.commands.fromCentre(control),
+      changed: () => this.publisher.hopsChanged(),
+    });
+    this.outbounds.set(config.code, outbound);
+    outbound.start();
   }
 
   /** Last known values of devices that are about to start: without communication until they answer. */
-  private async recall(devices: readonly string[]): Promise<void> {
-    const points = devices.flatMap((code) => this.exchange.ofDevice(code)).filter((point) => point.reading === null);
+  private async recall(devices: readonly string[], as = withoutCommunication): Promise<void> {
+    const points = devices
+      .flatMap((code) => this.exchange.ofDevice(code))
+      .filter((point) => point.reading === null || as !== withoutCommunication);
     const known = await latestOf(
       this.database,
       points.map((point) => point.id),
     );
     for (const point of points) {
-      const reading = known.get(point.id);
-      if (reading) this.exchange.put(point, withoutCommunication(reading), null);
+      const reading = point.reading ?? known.get(point.id);
+      if (reading) this.exchange.put(point, as(reading), null);
     }
   }
 
   private async forgetHops({ links, devices, outbounds }: Configuration): Promise<void> {
     const codes = (items: readonly { code: string }[]): string[] => items.map(({ code }) => code);
     await keepHopStates(this.database, 'link', codes(links));
-    await keepHopStates(this.database, 'device', codes(devices));
+    await keepHopStates(this.database, 'device', codes(devices.filter(isCollected)));
     await keepHopStates(this.database, 'outbound', codes(outbounds));
   }
 
@@ -181,6 +220,7 @@ export class Runtime {
   }
 
   async stop(): Promise<void> {
+    this.probes.stop();
     for (const outbound of this.outbounds.values()) await outbound.stop();
     for (const device of this.devices.values()) device.stop();
     await this.historian.stop();
@@ -188,4 +228,8 @@ export class Runtime {
   }
 }
 
+const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
+const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
+/** Whether the exchange holds the device's points. */
+const isKnown = ({ life }: DeviceConfig): boolean => life !== 'drafted';
 const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);

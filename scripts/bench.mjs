@@ -46,8 +46,8 @@ async function ingest(postgres) {
  * @param {Postgres} postgres
  */
 async function fieldToBrowser(postgres) {
-  const [web, engine, bench, relay, quillstone, ambry] = await freePorts(6);
-  const ports = { web, engine, bench, relay, quillstone, ambry, postgres: postgres.port };
+  const [web, engine, bench, relay, relay2, quillstone, ambry] = await freePorts(7);
+  const ports = { web, engine, bench, relay, relay2, quillstone, ambry, postgres: postgres.port };
   const system = new System({ databaseUrl: postgres.url(), ports, logs: dataFolder('bench-logs') });
   const { chromium } = await import('@playwright/test');
   const browser = await chromium.launch(CHROMIUM);

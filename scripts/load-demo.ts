@@ -17,6 +17,7 @@ const settings = readSettings(
     HALVIX_DATABASE_URL: databaseSetting,
     HALVIX_MIGRATIONS: z.string().min(1),
     HALVIX_BENCH_RELAY_PORT: portSetting(DEMO_PORTS.relay),
+    HALVIX_BENCH_RELAY2_PORT: portSetting(DEMO_PORTS.relay2),
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -34,6 +35,7 @@ for (const { name, role, password } of ACCOUNTS)
 if ((await newestRevision(database)) === null) {
   const configuration = demoConfiguration({
     relay: settings.value.HALVIX_BENCH_RELAY_PORT,
+    relay2: settings.value.HALVIX_BENCH_RELAY2_PORT,
     quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
     ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
   });

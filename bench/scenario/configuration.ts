@@ -5,11 +5,12 @@ import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
 
 export interface DemoPorts {
   relay: number;
+  relay2: number;
   quillstone: number;
   ambry: number;
 }
 
-export const DEMO_PORTS: DemoPorts = { relay: 20001, quillstone: 20100, ambry: 20101 };
+export const DEMO_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
 
 export const EVENT_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
   binary: 1,

@@ -1,5 +1,5 @@
 import { mappingProblem } from '../mapping/index.ts';
-import { objectType } from '../dnp3/index.ts';
+import { GROUPS, objectType } from '../dnp3/index.ts';
 import { addressWords } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { checkPoints } from './checkpoints.ts';
@@ -166,15 +166,6 @@ const overlap = (a: Network, b: Network): boolean => {
   return networkOf(a, prefix) === networkOf(b, prefix);
 };
 
-const OBJECT_GROUPS = {
-  binary: [1, 2],
-  doubleBit: [3, 4],
-  output: [10, 0],
-  analog: [30, 32],
-  counter: [20, 22],
-  setpoint: [40, 42],
-} as const;
-
 function checkOutbound(
   outbound: OutboundConfig,
   pointsOf: ReadonlyMap<string, ReadonlyMap<string, Configuration['devices'][number]['points'][number]>>,
@@ -207,11 +198,11 @@ function checkOutbound(
     }
     const misfit = mappingProblem(point, target);
     if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
-    const groups = OBJECT_GROUPS[target.kind];
-    if (objectType(groups[0], target.staticVariation) === undefined)
-      report(mapping)(`there is no object g${groups[0]}v${target.staticVariation}`);
-    if (target.eventClass > 0 && objectType(groups[1], target.eventVariation) === undefined)
-      report(mapping)(`there is no object g${groups[1]}v${target.eventVariation}`);
+    const groups = GROUPS[target.kind];
+    if (objectType(groups.static, target.staticVariation) === undefined)
+      report(mapping)(`there is no object g${groups.static}v${target.staticVariation}`);
+    if (target.eventClass > 0 && objectType(groups.event ?? 0, target.eventVariation) === undefined)
+      report(mapping)(`there is no event object g${groups.event}v${target.eventVariation}`);
   }
 }
 

@@ -22,7 +22,7 @@ export {
 export type { ReceivedFragment } from './endpoint.ts';
 export type { BufferedEvent } from './eventbuffer.ts';
 export type { MeasuredReading } from './measured.ts';
-export { DEFAULT_VARIATIONS, type OutstationPoint, type PointState } from './pointtable.ts';
+export { DEFAULT_VARIATIONS, GROUPS, type OutstationPoint, type PointState } from './pointtable.ts';
 export { positionsInFrames } from './transport.ts';
 export { flagsFromQuality, qualityFromFlags, flagWords } from './quality.ts';
 export { describeFragment } from './describe.ts';

@@ -1,18 +1,10 @@
 import type { Instant, Session } from '../session/index.ts';
-import { encodeFragment, FunctionCode, Iin, iinWords, single, type Fragment } from './application.ts';
+import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, type Fragment } from './application.ts';
 import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
 import { measuredReadings, type MeasuredReading } from './measured.ts';
-import {
-  ALL_CLASSES,
-  controlEcho,
-  isAllClasses,
-  oneWay,
-  requestOf,
-  type ControlRequest,
-  type Task,
-} from './request.ts';
+import { ALL_CLASSES, controlEcho, oneWay, requestOf, type ControlRequest, type Task } from './request.ts';
 import type { MasterSettings } from './settings.ts';
 
 /*
@@ -53,13 +45,17 @@ export type MasterEffect =
       readings: MeasuredReading[];
       received: ReceivedFragment;
       token: number | null;
+      /** Classes of the read that brought them, as bits: 1, 2 and 4 for the classes 1, 2 and 3. */
+      classes: number;
+      /** They begin an answer. */
+      first: boolean;
       /** The survey that asked for them. */
       survey?: string;
     }
   /** A survey has come to its end; problem: why it has not everything. */
   | { type: 'surveyed'; id: string; problem: string | null }
-  /** A complete answer to a read of all classes was taken. */
-  | { type: 'settled' }
+  /** A complete answer to a read of these classes was taken; of those in `waiting` the device holds more (bits). */
+  | { type: 'settled'; classes: number; waiting: number }
   /** What the device still holds is in doubt: events may come again. */
   | { type: 'doubt' }
   | { type: 'communication'; state: 'answering' | 'silent'; words: string }
@@ -393,13 +389,17 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.counters.add('events', readings.filter((reading) => reading.event).length);
     if (readings.length > 0) {
       const token = confirm ? ++this.token : null;
-      this.effects.push({ type: 'readings', readings, received, token, ...surveyOf(exchange.task) });
+      const { task, fragments } = exchange;
+      const from = { classes: classBits(task), first: fragments === 1 };
+      this.effects.push({ type: 'readings', readings, received, token, ...from, ...surveyOf(task) });
       if (token !== null) {
         exchange.commit = { token, final };
         exchange.deadline = now + this.settings.commitWaitMs;
       }
     } else if (confirm) this.confirm(exchange.sequence);
-    if (final && problem === null && isAllClasses(exchange.task)) this.effects.push({ type: 'settled' });
+    const classes = classBits(exchange.task);
+    const waiting = ((fragment.iin ?? 0) & IIN_EVENTS) >>> 1;
+    if (final && problem === null && classes !== 0) this.effects.push({ type: 'settled', classes, waiting });
     if (final) this.finish(exchange, fragment, now);
     if (exchange.commit === null) this.goOn(exchange, final, now);
   }
@@ -533,3 +533,10 @@ function surveyRefusal({ iin }: Fragment): string | null {
   const refusal = (iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
   return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : null;
 }
+
+/** IIN1.1 to IIN1.3: events of the classes 1 to 3 wait. */
+const IIN_EVENTS = IIN_CLASS_EVENTS[1] | IIN_CLASS_EVENTS[2] | IIN_CLASS_EVENTS[3];
+
+/** The event classes that a task reads, as bits. */
+const classBits = (task: Task): number =>
+  task.type === 'read' ? task.classes.reduce((bits, n) => (n > 0 ? bits | (1 << (n - 1)) : bits), 0) : 0;

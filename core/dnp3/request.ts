@@ -28,8 +28,6 @@ export type Task =
 
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
 
-export const isAllClasses = (task: Task): boolean => task.type === 'read' && task.classes.length === ALL_CLASSES.length;
-
 /** Function code and objects of a request. */
 export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
   const out = new ByteWriter();

@@ -1,4 +1,5 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
+import { GROUPS } from '../dnp3/index.ts';
 import { addressWords, KIND_WORDS, scalingOf } from '../point/index.ts';
 
 export const SHEET_HEADING = [
@@ -17,15 +18,6 @@ export const SHEET_HEADING = [
   'Source',
 ] as const;
 
-const GROUPS = {
-  binary: [1, 2],
-  doubleBit: [3, 4],
-  output: [10, 0],
-  analog: [30, 32],
-  counter: [20, 22],
-  setpoint: [40, 42],
-} as const;
-
 /** The map of one outbound for the people at the other end: a row a point, in the order of their addresses. */
 export function mapSheet(outbound: OutboundConfig, devices: Configuration['devices']): string[][] {
   const points = new Map(
@@ -38,7 +30,7 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
     if (found === undefined) return [];
     const { point } = found;
     const { gain, offset } = target.value === 'raw' ? scalingOf(point) : { gain: 1, offset: 0 };
-    const [fixed, event] = GROUPS[target.kind];
+    const { static: fixed, event } = GROUPS[target.kind];
     const numeric = target.kind === 'analog' || target.kind === 'counter' || target.kind === 'setpoint';
     return [
       [
@@ -52,7 +44,7 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
         point.states?.join(' / ') ?? '',
         target.eventClass === 0 ? 'none' : String(target.eventClass),
         `g${fixed}v${target.staticVariation}`,
-        target.eventClass > 0 && event > 0 ? `g${event}v${target.eventVariation}` : '',
+        target.eventClass > 0 && event !== null ? `g${event}v${target.eventVariation}` : '',
         target.kind === 'output' ? 'status to the centre, control from it' : 'to the centre',
         `${device} ${addressWords(kind, index)}`,
       ],

@@ -43,8 +43,37 @@ describe('replay guard', () => {
     guard.settle();
     guard.admit(untimed('x'));
     expect(guard.admit(untimed('x'))).toEqual([true]);
+    guard.settle();
     guard.doubt();
     expect(guard.admit(untimed('x', 'x'))).toEqual([false, true]);
+  });
+
+  test('a read of other classes says nothing about what a read left in question', () => {
+    const guard = new ReplayGuard();
+    guard.settle();
+    guard.admit(timed('counter'), { classes: 7, first: true });
+    guard.settle(7);
+    guard.admit(timed('binary'), { classes: 3, first: true });
+    guard.settle(3);
+    expect(guard.admit(timed('counter'), { classes: 7, first: true })).toEqual([false]);
+    guard.settle(7);
+    guard.settle(7);
+    expect(guard.admit(timed('counter'), { classes: 7, first: true })).toEqual([true]);
+  });
+
+  test('classes of which the device says that more wait are not forgotten', () => {
+    const guard = new ReplayGuard();
+    guard.settle();
+    guard.admit(timed('a'));
+    guard.settle();
+    guard.settle(7, 2);
+    expect(guard.admit(timed('a'))).toEqual([false]);
+  });
+
+  test('what it remembers is bounded', () => {
+    const guard = new ReplayGuard();
+    for (let i = 0; i < 50_000; i++) guard.admit([{ key: i, timed: true }]);
+    expect(guard.remembered().length).toBeLessThanOrEqual(20_001);
   });
 
   test('out of doubt, an equal event with a time is a repetition', () => {

@@ -1,87 +1,112 @@
 import { kindRank, type PointKind } from './kind.ts';
 
+/** Event classes as bits: 1, 2 and 4 for the classes 1, 2 and 3. */
+export const ALL_EVENT_CLASSES = 7;
+
 /**
  * Keeps an event from being stored twice.
  *
  * A device sends an event again until it has seen our confirm, and the confirm goes out only after the event is
- * committed. So when the engine dies, the link breaks or the commit is slow in between, events that are stored come
- * once more. The guard knows the events of the last stored fragment (they are stored in the same transaction) and
- * tells which of the next ones are those.
+ * committed. So when the engine dies, the link breaks, a confirm is lost or the commit is slow in between, events that
+ * are stored come once more. The guard knows the stored events whose confirm may not have arrived (they are kept in
+ * the same transaction) and tells which of the next ones are those.
  *
  * Rules:
- * 1. After a (re)start of the conversation the fate of the last confirm is in doubt, until one complete answer to a
- *    read of all classes has come: whatever the device still holds is in it.
- * 2. In doubt, any event equal to a remembered one is a repetition.
- * 3. Out of doubt, only an event with a time stamp equal to a remembered one is: same point, value, flags and
+ * 1. A fragment is remembered from its arrival. The next fragment of the same answer shows that its confirm arrived:
+ *    the device waits for it. So only the last fragment of an answer stays in question.
+ * 2. What an answer left in question is forgotten when a later answer is complete that had to carry it again: one to
+ *    a read of at least the same classes. An answer to a read of other classes says nothing about it.
+ * 3. After a (re)start of the conversation everything remembered is in question, of whatever class, until one complete
+ *    answer to a read of all classes has come: whatever the device still holds is in it. Until then any event equal to
+ *    a remembered one is a repetition.
+ * 4. Out of that doubt, only an event with a time stamp equal to a remembered one is: same point, value, flags and
  *    millisecond. One without a time stamp may well be a new, equal one.
- * 4. A fragment is remembered until the next one with events comes: the device sends new ones only after it accepted
- *    the confirm of the one before. A fragment that repeats something shows that it did not: the rest of what was
- *    remembered may still come again, and stays. So does, in doubt, all that has not come again.
  */
 export class ReplayGuard {
-  private doubtful: Map<number, number>;
+  /** Of earlier answers: how often each key may come again, with the classes of the reads that brought it. */
+  private readonly kept = new Map<number, Kept>();
+  /** Keys of the last fragment. */
   private latest: number[] = [];
+  private latestClasses = ALL_EVENT_CLASSES;
   private inDoubt = true;
 
   constructor(remembered: readonly number[] = []) {
-    this.doubtful = counted(remembered);
+    for (const key of remembered) this.keep(key, ALL_EVENT_CLASSES);
   }
 
   /** The conversation began anew, or a confirm went out too late to count on. */
   doubt(): void {
-    for (const key of this.latest) this.doubtful.set(key, (this.doubtful.get(key) ?? 0) + 1);
-    this.latest = [];
+    this.latestClasses = ALL_EVENT_CLASSES;
+    this.keepLatest();
     this.inDoubt = true;
   }
 
-  /** A complete answer to a read of all classes has been taken. */
-  settle(): void {
-    this.inDoubt = false;
-    this.doubtful = counted(this.latest);
-    this.latest = [];
+  /**
+   * A complete answer to a read of these classes (bits) has been taken; of those in `waiting` the device says that it
+   * holds more.
+   */
+  settle(classes: number = ALL_EVENT_CLASSES, waiting = 0): void {
+    const told = classes & ~waiting;
+    for (const [key, one] of this.kept) if ((one.classes & ~told) === 0) this.kept.delete(key);
+    this.keepLatest();
+    if (classes === ALL_EVENT_CLASSES) this.inDoubt = false;
   }
 
   /**
    * Takes the events of one fragment, in order; returns for each whether it is new.
-   * A key names the event (see `eventKey`); `timed` says whether the device gave it a time.
+   * A key names the event (see `eventKey`); `timed` says whether the device gave it a time; `classes` are the classes
+   * of the read (bits), `first` says whether the fragment begins an answer.
    */
-  admit(events: readonly { key: number; timed: boolean }[]): boolean[] {
-    if (events.length === 0) return [];
-    const before = this.inDoubt ? new Map<number, number>() : counted(this.latest);
+  admit(
+    events: readonly { key: number; timed: boolean }[],
+    { classes, first }: { classes: number; first: boolean } = { classes: ALL_EVENT_CLASSES, first: true },
+  ): boolean[] {
+    // Two answers without the end of the first one between them: it was cut off.
+    if (first) this.keepLatest();
     this.latest = [];
-    let repeats = false;
-    const fresh = events.map(({ key, timed }) => {
+    this.latestClasses = classes;
+    return events.map(({ key, timed }) => {
       this.latest.push(key);
       if (!this.inDoubt && !timed) return true;
-      const known = takeOne(this.doubtful, key) || takeOne(before, key);
-      repeats ||= known;
-      return !known;
+      return !this.takeOne(key);
     });
-    if (repeats) for (const [key, count] of before) this.doubtful.set(key, (this.doubtful.get(key) ?? 0) + count);
-    else if (!this.inDoubt) this.doubtful = new Map();
-    return fresh;
   }
 
   /** What has to be remembered together with the events just admitted. */
   remembered(): number[] {
     const keys = [...this.latest];
-    for (const [key, count] of this.doubtful) for (let i = 0; i < count; i++) keys.push(key);
+    for (const [key, { count }] of this.kept) for (let i = 0; i < count; i++) keys.push(key);
     return keys;
+  }
+
+  private keepLatest(): void {
+    for (const key of this.latest) this.keep(key, this.latestClasses);
+    this.latest = [];
+  }
+
+  private keep(key: number, classes: number): void {
+    const known = this.kept.get(key);
+    this.kept.set(key, { count: (known?.count ?? 0) + 1, classes: (known?.classes ?? 0) | classes });
+    if (this.kept.size <= MAX_KEPT) return;
+    const [oldest] = this.kept.keys();
+    this.kept.delete(oldest);
+  }
+
+  private takeOne(key: number): boolean {
+    const known = this.kept.get(key);
+    if (known === undefined) return false;
+    if (known.count === 1) this.kept.delete(key);
+    else known.count--;
+    return true;
   }
 }
 
-function counted(keys: readonly number[]): Map<number, number> {
-  const counts = new Map<number, number>();
-  for (const key of keys) counts.set(key, (counts.get(key) ?? 0) + 1);
-  return counts;
-}
+/** Far more than answers leave in question; a device that ends no answer loses its oldest. */
+const MAX_KEPT = 20_000;
 
-function takeOne(counts: Map<number, number>, key: number): boolean {
-  const count = counts.get(key) ?? 0;
-  if (count === 0) return false;
-  if (count === 1) counts.delete(key);
-  else counts.set(key, count - 1);
-  return true;
+interface Kept {
+  count: number;
+  classes: number;
 }
 
 const scratch = new DataView(new ArrayBuffer(16));

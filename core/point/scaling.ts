@@ -75,7 +75,8 @@ export const spanOf = ({ pairs }: ScaledPoint): number | null => (pairs ? Math.a
 export function decimals({ gain, offset }: Scaling): number {
   const places = (x: number): number => {
     for (let n = 0; n < 6; n++) if (Math.abs(x * 10 ** n - Math.round(x * 10 ** n)) < 1e-9) return n;
-    return 6;
+    // No round number: as many as make one count visible.
+    return Math.min(6, Math.max(0, Math.ceil(-Math.log10(Math.abs(x)))));
   };
-  return Math.max(places(gain), places(offset));
+  return Math.max(places(gain), offset === Math.round(offset) ? 0 : Math.min(3, places(offset)));
 }

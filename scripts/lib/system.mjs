@@ -8,18 +8,19 @@ export const DEMO_PORTS = {
   bench: 4602,
   postgres: 54600,
   relay: 20001,
+  relay2: 20002,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
   /**
-   * @param {{ databaseUrl: string, ports: Ports, logs: string, engineName?: string }} options
+   * @param {{ databaseUrl: string, ports: Ports, logs: string, engineName?: string, moreRelays?: number[] }} options
    */
-  constructor({ databaseUrl, ports, logs, engineName = 'engine-1' }) {
+  constructor({ databaseUrl, ports, logs, engineName = 'engine-1', moreRelays = [] }) {
     this.ports = ports;
     this.logs = logs;
     this.env = {
@@ -29,8 +30,10 @@ export class System {
       HALVIX_ENGINE_PORT: String(ports.engine),
       HALVIX_BENCH_PORT: String(ports.bench),
       HALVIX_BENCH_RELAY_PORT: String(ports.relay),
+      HALVIX_BENCH_RELAY2_PORT: String(ports.relay2),
       HALVIX_BENCH_QUILLSTONE_PORT: String(ports.quillstone),
       HALVIX_BENCH_AMBRY_PORT: String(ports.ambry),
+      HALVIX_BENCH_MORE_RELAYS: moreRelays.join(','),
       NODE_ENV: 'production',
     };
     /** @type {Map<string, ReturnType<typeof launch>>} */

@@ -13,12 +13,13 @@ export function grouped(value: number, places: number): string {
 }
 
 export interface ShownPoint extends Scaling {
-  states: [string, string] | null;
+  states: readonly string[] | null;
 }
 
 /** A value as people read it: in its unit, or as the word for its state. */
 export function valueWords(point: ShownPoint, raw: number, value: number): string {
-  if (point.states !== null && (raw === 0 || raw === 1)) return point.states[raw];
+  const word = point.states?.[raw];
+  if (word !== undefined) return word;
   return grouped(value, decimals(point));
 }
 

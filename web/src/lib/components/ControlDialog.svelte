@@ -182,11 +182,8 @@
             {#if control.feedback}
               {@const expected = control.feedback.expect[operation]}
               {control.feedback.name} has to become
-              <b
-                >{expected === undefined
-                  ? 'something else'
-                  : (control.feedback.states?.[expected ? 1 : 0] ?? expected)}</b
-              > to show that it happened.
+              <b>{expected === undefined ? 'something else' : (control.feedback.states?.[expected] ?? expected)}</b> to show
+              that it happened.
             {:else}No point shows whether it happened: you will see only that the device accepted.{/if}
           </p>
         </div>

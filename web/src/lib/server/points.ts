@@ -1,4 +1,4 @@
-import { addressWords, type Reading } from '@halvix/core/point';
+import { addressWords, scalingOf, type Reading } from '@halvix/core/point';
 import { latestOf } from '@halvix/db';
 import type { ControlOperation } from '@halvix/core/dnp3';
 import { database } from './database.ts';
@@ -15,7 +15,7 @@ export interface PointView {
   unit: string;
   gain: number;
   offset: number;
-  states: [string, string] | null;
+  states: string[] | null;
   control: {
     operations: ControlOperation[];
     onMs: number;
@@ -24,7 +24,7 @@ export interface PointView {
       name: string;
       address: string;
       pointId: number | null;
-      states: [string, string] | null;
+      states: string[] | null;
       expect: Partial<Record<ControlOperation, number>>;
     } | null;
   } | null;
@@ -34,7 +34,8 @@ export function pointView(
   { id, device, config }: ModelPoint,
   idOf: (kind: string, index: number) => number | undefined,
 ): PointView {
-  const { kind, index, name, unit, gain, offset, states, control } = config;
+  const { kind, index, name, unit, states, control } = config;
+  const { gain, offset } = scalingOf(config);
   const feedback = control?.feedback;
   const shows = feedback && device.points.find((p) => p.kind === feedback.kind && p.index === feedback.index);
   return {

@@ -1,3 +1,4 @@
+import { GROUPS } from '@halvix/core/dnp3';
 import { addressWords, kindRank } from '@halvix/core/point';
 import { model } from '$lib/server/model.ts';
 import type { PageServerLoad } from './$types';
@@ -16,7 +17,6 @@ export interface MappingRow {
   control: boolean;
 }
 
-const GROUPS = { binary: [1, 2], doubleBit: [3, 4], output: [10, 0], analog: [30, 32], counter: [20, 22] } as const;
 const rankOf = (kind: Parameters<typeof kindRank>[0], index: number): number => kindRank(kind) * 100_000 + index;
 
 export const load: PageServerLoad = async () => {
@@ -28,7 +28,7 @@ export const load: PageServerLoad = async () => {
     outbound.mappings.flatMap(({ device, kind, index, target }) => {
       const point = byAddress.get(`${device} ${kind} ${index}`);
       if (point === undefined) return [];
-      const [fixed, event] = GROUPS[target.kind];
+      const { static: fixed, event } = GROUPS[target.kind];
       return {
         id: point.id,
         outbound: outbound.code,

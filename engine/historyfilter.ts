@@ -1,0 +1,53 @@
+import type { DeviceConfig, PointConfig } from '@halvix/core/config';
+import { deadbandInUnits, exceedsDeadband, isValueKind, type PointKind, type Reading } from '@halvix/core/point';
+import type { LivePoint } from './exchange.ts';
+
+type ValuePoint = PointConfig & { kind: PointKind };
+type Kept = Pick<Reading, 'value' | 'quality' | 'time'>;
+
+/** Which of a device's readings history keeps, point by point, as its list says. A change of quality is always kept. */
+export class HistoryFilter {
+  private readonly last = new Map<number, Kept>();
+  private readonly followers = new Map<string, ValuePoint[]>();
+  private readonly triggers = new Map<string, number>();
+
+  constructor(points: DeviceConfig['points']) {
+    for (const { kind, ...rest } of points) {
+      if (rest.history.mode !== 'trigger' || !isValueKind(kind)) continue;
+      const point = { kind, ...rest, history: rest.history };
+      const key = `${point.history.kind} ${point.history.index}`;
+      this.followers.set(key, [...(this.followers.get(key) ?? []), point]);
+    }
+  }
+
+  wants({ id, config }: LivePoint, reading: Reading): boolean {
+    const { history } = config;
+    if (history.mode === 'every') return true;
+    const last = this.last.get(id);
+    const keep = (): true => {
+      this.last.set(id, { value: reading.value, quality: reading.quality, time: reading.time });
+      return true;
+    };
+    if (last === undefined || last.quality !== reading.quality) return keep();
+    switch (history.mode) {
+      case 'deadband':
+        return exceedsDeadband(reading.value, last.value, deadbandInUnits(config.deadband, config) ?? 0) && keep();
+      case 'interval':
+        return reading.time - last.time >= history.everyMs && keep();
+      case 'trigger':
+        return false;
+      default:
+        return history satisfies never;
+    }
+  }
+
+  /** The points whose value is to be kept because this one has just risen. */
+  triggeredBy({ config }: LivePoint, { raw }: Reading): readonly ValuePoint[] {
+    const key = `${config.kind} ${config.index}`;
+    const followers = this.followers.get(key);
+    if (followers === undefined) return [];
+    const before = this.triggers.get(key);
+    this.triggers.set(key, raw);
+    return before !== undefined && raw > before ? followers : [];
+  }
+}

@@ -1,0 +1,219 @@
+import { Trial, type TrialEffect } from '@halvix/core/dnp3';
+import {
+  NO_PROBE_RESULT,
+  type ProbeRequest,
+  type ProbeResult,
+  type ProbeState,
+  type ProbeStep,
+} from '@halvix/core/path';
+import { claimProbe, noteProbe, type Database } from '@halvix/db';
+import { clock, Driver, inWords, TcpClient } from '@halvix/wire';
+import { lookup } from 'node:dns/promises';
+import type { DeviceRunner } from './device.ts';
+import { log, reason } from './log.ts';
+
+export interface ProbeContext {
+  database: Database;
+  engine: string;
+  devices: () => ReadonlyMap<string, DeviceRunner>;
+}
+
+const MAX_RUNNING = 8;
+const SURVEY_LIMIT_MS = 60_000;
+
+/** What a failed connection usually means, by the error's words. */
+const MEANINGS: [RegExp, string][] = [
+  [
+    /refused/,
+    'The host is there, but nothing listens on that port: wrong port, or DNP3 is switched off on the device.',
+  ],
+  [
+    /no route|not reachable/,
+    'This machine has no way to that network: gateway, VLAN, or the wrong network port of this machine.',
+  ],
+  [/not known|looked up/, 'The name is not in the name service: give the IP address, or have the name entered.'],
+  [
+    /no connection in|no answer/,
+    'Nothing answers at that address: device off, cable, wrong address, or a firewall that drops silently.',
+  ],
+  [
+    /reset|closed/,
+    'The device takes no connection from here: it may know its masters by their IP address, or has no free connection.',
+  ],
+];
+
+/** Questions to the field that a person waits for: tries of a device that is not in service, and surveys. */
+export class Probes {
+  private readonly running = new Map<string, () => void>();
+
+  constructor(private readonly context: ProbeContext) {}
+
+  async begin(id: string): Promise<void> {
+    const { database, engine, devices } = this.context;
+    try {
+      if (this.running.size >= MAX_RUNNING) return;
+      const probe = await claimProbe(database, id, engine, clock.now());
+      if (probe === null) return;
+      const { request } = probe;
+      const note = new Notes(database, id);
+      switch (request.type) {
+        case 'try':
+          await this.attempt(id, request, note);
+          break;
+        case 'survey': {
+          const device = devices().get(request.device);
+          if (device === undefined) return await note.end('bad', `${request.device} does not run: apply it first`);
+          const limit = new Promise<null>((resolve) => setTimeout(resolve, SURVEY_LIMIT_MS, null).unref());
+          const cancelled = new Promise<'cancelled'>((resolve) => this.running.set(id, () => resolve('cancelled')));
+          const answer = await Promise.race([device.survey(id), limit, cancelled]);
+          if (answer === 'cancelled') return await note.end('cancelled', null);
+          if (answer === null) return await note.end('bad', `no complete answer in ${SURVEY_LIMIT_MS / 1000} s`);
+          note.result.surveyed = answer.found;
+          await note.end(answer.problem === null ? 'good' : 'bad', answer.problem);
+          break;
+        }
+        default:
+          request satisfies never;
+      }
+    } catch (error) {
+      log('error', 'a probe failed', { id, reason: reason(error) });
+    } finally {
+      this.running.delete(id);
+    }
+  }
+
+  cancel(id: string): void {
+    this.running.get(id)?.();
+  }
+
+  stop(): void {
+    for (const cancel of this.running.values()) cancel();
+  }
+
+  private async attempt(id: string, { link, settings }: ProbeRequest & { type: 'try' }, note: Notes): Promise<void> {
+    const stopped = new Promise<'cancelled'>((resolve) => this.running.set(id, () => resolve('cancelled')));
+    const began = clock.now();
+    note.step({ step: 'resolve', state: 'running', words: `looking up ${link.host}`, meaning: '' });
+    const found = await Promise.race([
+      lookup(link.host).then(
+        ({ address }) => ({ address }),
+        (error: Error) => ({ problem: inWords(error) }),
+      ),
+      stopped,
+    ]);
+    if (found === 'cancelled') return note.end('cancelled', null);
+    if ('problem' in found) {
+      note.step({ step: 'resolve', state: 'bad', words: found.problem, meaning: meaningOf(found.problem) });
+      return note.end('bad', null);
+    }
+    note.step({
+      step: 'resolve',
+      state: 'good',
+      words: found.address === link.host ? `${link.host} is an address` : `${link.host} is ${found.address}`,
+      meaning: '',
+    });
+    const outcome = await Promise.race([
+      this.converse({ ...link, host: found.address }, settings, note, began),
+      stopped,
+    ]);
+    if (typeof outcome === 'string') return note.end('cancelled', null);
+    return note.end(outcome.good ? 'good' : 'bad', null);
+  }
+
+  /** Connects once and runs the trial on the connection. */
+  private converse(
+    link: (ProbeRequest & { type: 'try' })['link'],
+    settings: (ProbeRequest & { type: 'try' })['settings'],
+    note: Notes,
+    began: number,
+  ): Promise<{ good: boolean }> {
+    return new Promise((resolve) => {
+      let over = false;
+      const finish = (good: boolean): void => {
+        if (over) return;
+        over = true;
+        client.close();
+        driver.close();
+        this.running.delete(note.id);
+        resolve({ good });
+      };
+      const onEffect = (effect: TrialEffect): void => {
+        switch (effect.type) {
+          case 'send':
+            client.send(effect.octets);
+            break;
+          case 'step':
+            note.step(effect);
+            break;
+          case 'ended':
+            finish(effect.good);
+            break;
+          default:
+            effect satisfies never;
+        }
+      };
+      const driver = new Driver(new Trial(settings, clock.now()), onEffect);
+      note.step({ step: 'connect', state: 'running', words: `connecting to ${link.host}:${link.port}`, meaning: '' });
+      const client = new TcpClient(link, {
+        up: () => {
+          const words = `connected to ${link.host}:${link.port} after ${clock.now() - began} ms`;
+          note.step({ step: 'connect', state: 'good', words, meaning: '' });
+          driver.start();
+        },
+        down: () => driver.stop(),
+        data: (bytes) => driver.receive(bytes),
+        changed: () => {
+          const { state, problem } = client.state;
+          if (state !== 'waiting' || note.has('linkStatus')) return;
+          const words = problem ?? 'no connection';
+          note.step({ step: 'connect', state: 'bad', words, meaning: meaningOf(words) });
+          finish(false);
+        },
+      });
+      const cancel = this.running.get(note.id);
+      this.running.set(note.id, () => {
+        cancel?.();
+        finish(false);
+      });
+      client.open();
+    });
+  }
+}
+
+const meaningOf = (words: string): string => MEANINGS.find(([test]) => test.test(words))?.[1] ?? '';
+
+/** Writes what became of a probe, in order, as it goes. */
+class Notes {
+  readonly result: ProbeResult = structuredClone(NO_PROBE_RESULT);
+  private writes: Promise<void> = Promise.resolve();
+
+  constructor(
+    private readonly database: Database,
+    readonly id: string,
+  ) {}
+
+  has(step: ProbeStep['step']): boolean {
+    return this.result.steps.some((one) => one.step === step);
+  }
+
+  step({ step, state, words, meaning }: Omit<ProbeStep, 'at'>): void {
+    const noted = { step, state, words, meaning, at: clock.now() };
+    const at = this.result.steps.findIndex((one) => one.step === step);
+    if (at < 0) this.result.steps.push(noted);
+    else this.result.steps[at] = noted;
+    this.write('running');
+  }
+
+  end(state: ProbeState, problem: string | null): Promise<void> {
+    this.result.problem = problem;
+    this.write(state);
+    return this.writes;
+  }
+
+  private write(state: ProbeState): void {
+    const result = structuredClone(this.result);
+    this.writes = this.writes
+      .then(() => noteProbe(this.database, this.id, state, result, clock.now()))
+      .catch((error: unknown) => log('error', 'a probe was not written', { id: this.id, reason: reason(error) }));
+  }
+}
