@@ -1,4 +1,10 @@
-import { isCollected, type Configuration, type DeviceConfig, type OutboundConfig } from '@halvix/core/config';
+import {
+  isCollected,
+  sameDocument,
+  type Configuration,
+  type DeviceConfig,
+  type OutboundConfig,
+} from '@halvix/core/config';
 import {
   keepHopStates,
   latestOf,
@@ -86,7 +92,7 @@ export class Runtime {
 
     for (const [code, outbound] of this.outbounds) {
       const next = configuration.outbounds.find((one) => one.code === code);
-      if (next && same(withoutMappings(next), withoutMappings(outbound.config))) continue;
+      if (next && sameDocument(withoutMappings(next), withoutMappings(outbound.config))) continue;
       await outbound.stop();
       this.outbounds.delete(code);
     }
@@ -97,10 +103,10 @@ export class Runtime {
       const next = wanted.get(code);
       if (
         next &&
-        same(withoutPoints(next.device), withoutPoints(runner.config)) &&
-        same(next.link, runner.linkConfig)
+        sameDocument(withoutPoints(next.device), withoutPoints(runner.config)) &&
+        sameDocument(next.link, runner.linkConfig)
       ) {
-        if (!same(next.device.points, runner.config.points)) adopting.push(next.device);
+        if (!sameDocument(next.device.points, runner.config.points)) adopting.push(next.device);
         continue;
       }
       guards.set(code, [...runner.stop()]);
@@ -151,7 +157,7 @@ export class Runtime {
     const running = this.outbounds.get(config.code);
     if (running) {
       const concerned = config.mappings.some(({ device }) => touched.has(device));
-      if (concerned || !same(config.mappings, running.config.mappings)) running.adopt(config, touched);
+      if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
       return;
     }
     const outbound = new OutboundRunner(config, {
@@ -232,4 +238,3 @@ const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => re
 const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */
 const isKnown = ({ life }: DeviceConfig): boolean => life !== 'drafted';
-const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);

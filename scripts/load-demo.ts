@@ -39,7 +39,7 @@ if ((await newestRevision(database)) === null) {
     quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
     ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
   });
-  const [problem] = checkConfiguration(configuration);
+  const problem = checkConfiguration(configuration).find(({ severity }) => severity === 'problem');
   if (problem !== undefined) throw new Error(`${problem.where}: ${problem.words}`);
   await applyConfiguration(database, configuration, 'demo', 'demo configuration');
 }

@@ -37,6 +37,8 @@ try {
     HALVIX_WEB_PORT: process.env.HALVIX_WEB_PORT ?? '4600',
     HALVIX_WEB_ORIGIN: origin,
     HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
+    // Lists of 100 000 points go through as one request.
+    HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
   };
   const programs = { engine: 'dist/engine.js', web: 'web/build/index.js' };
   for (const [name, file] of Object.entries(programs)) {

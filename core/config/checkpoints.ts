@@ -42,7 +42,8 @@ export function checkPoints(points: readonly DraftPoint[], device: DeviceObject 
       if (rowsAt.has(key)) report('problem', 'index', 'another point has this address', free());
       else rowsAt.set(key, row);
     }
-    const name = point.name.toLowerCase();
+    // A control and the input that shows it may well be called the same.
+    const name = `${point.kind} ${point.name.toLowerCase()}`;
     const twin = names.get(name);
     if (twin === undefined) names.set(name, row);
     else report('warning', 'name', `${addressWords(points[twin].kind, points[twin].index ?? 0)} has this name too`);

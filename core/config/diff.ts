@@ -1,6 +1,7 @@
 import { addressWords, type ListKind } from '../point/index.ts';
 import type { Configuration } from './document.ts';
 import { DEVICE_FIELDS, LINK_FIELDS, OUTBOUND_FIELDS, STATION_FIELDS, type SettingField } from './fields.ts';
+import { sameDocument } from './same.ts';
 import { decompose, objectKey, type ConfigObject, type ObjectKind } from './objects.ts';
 
 /** One object that differs between two configurations. */
@@ -87,7 +88,7 @@ export function differences(before: unknown, after: unknown, kind: ObjectKind): 
         walk(a[key], b[key], path ? `${path}.${key}` : key);
       return;
     }
-    if (JSON.stringify(a) === JSON.stringify(b)) return;
+    if (sameDocument(a, b)) return;
     const field = fields.get(path);
     const unit = field?.unit ? ` ${field.unit}` : '';
     words.push(`${field?.title ?? spelled(path)}: ${shown(a, unit, field)} → ${shown(b, unit, field)}`);
@@ -132,8 +133,6 @@ export interface SessionEffect {
 /** Whether a device has a session in a configuration. */
 export const isCollected = ({ life }: { life: string }): boolean => life === 'onTest' || life === 'inService';
 
-const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);
-
 /**
  * What applying `after` over `before` does to each session. The engine goes by the same rules: a device whose link,
  * settings or life changed restarts; one whose list alone changed, and an outbound whose mappings alone changed, goes
@@ -156,8 +155,9 @@ export function sessionEffects(before: Configuration, after: Configuration): Ses
     else if (!runs) add('stops');
     else {
       const { points: oldPoints, ...oldRest } = old;
-      if (!same(rest, oldRest) || !same(linksBefore.get(old.link), linksAfter.get(device.link))) add('restarts');
-      else add(same(points, oldPoints) ? 'goesOn' : 'listChanges');
+      if (!sameDocument(rest, oldRest) || !sameDocument(linksBefore.get(old.link), linksAfter.get(device.link)))
+        add('restarts');
+      else add(sameDocument(points, oldPoints) ? 'goesOn' : 'listChanges');
     }
   }
   const codes = new Set(after.devices.map(({ code }) => code));
@@ -171,8 +171,8 @@ export function sessionEffects(before: Configuration, after: Configuration): Ses
       if (old === undefined) return 'starts';
       const { mappings, ...rest } = outbound;
       const { mappings: oldMappings, ...oldRest } = old;
-      if (!same(rest, oldRest)) return 'restarts';
-      return same(mappings, oldMappings) ? 'goesOn' : 'listChanges';
+      if (!sameDocument(rest, oldRest)) return 'restarts';
+      return sameDocument(mappings, oldMappings) ? 'goesOn' : 'listChanges';
     })();
     effects.push({ kind: 'outbound', code: outbound.code, name: outbound.centre, effect });
   }

@@ -46,7 +46,7 @@ export const LINK_FIELDS: readonly SettingField[] = [
 export const DEVICE_FIELDS: readonly SettingField[] = [
   text('code', 'Code', { open: true, help: 'Short and unique; stands in front of each point name' }),
   text('name', 'Name', { open: true }),
-  text('description', 'Description'),
+  text('description', 'Description', { open: true }),
   text('station', 'Station', { open: true }),
   text('link', 'Link', { open: true }),
   {

@@ -49,3 +49,5 @@ export {
   type Effect,
   type SessionEffect,
 } from './diff.ts';
+export { compacted, expanded } from './compact.ts';
+export { sameDocument } from './same.ts';

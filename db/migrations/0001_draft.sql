@@ -27,6 +27,7 @@ CREATE TABLE "profile" (
 );
 --> statement-breakpoint
 ALTER TABLE "latest" ADD COLUMN "limit_level" smallint;--> statement-breakpoint
+ALTER TABLE "revision" ADD COLUMN "draft_version" bigint;--> statement-breakpoint
 CREATE INDEX "draft_object_kind" ON "draft_object" USING btree ("kind","parent");--> statement-breakpoint
 CREATE INDEX "draft_object_version" ON "draft_object" USING btree ("version");--> statement-breakpoint
 CREATE SEQUENCE "draft_version";

@@ -108,7 +108,7 @@ async function storeRevision(
       .onConflictDoNothing();
   const [row] = await tx
     .insert(revision)
-    .values({ document: configuration, author, note, applied: Date.now() })
+    .values({ document: configuration, author, note, applied: Date.now(), draftVersion: await draftVersion(tx) })
     .returning({ id: revision.id });
   await tx.execute(sql`select pg_notify(${CHANNELS.revision}, ${String(row.id)})`);
   return row.id;

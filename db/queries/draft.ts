@@ -1,7 +1,10 @@
 import {
+  compacted,
+  expanded,
   compose,
   decompose,
   objectKey,
+  sameDocument,
   type Configuration,
   type ConfigObject,
   type ObjectKind,
@@ -56,7 +59,10 @@ type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
 const DRAFT_LOCK = 4601;
 const CHUNK = 2000;
 
-const asObject = (row: typeof draftObject.$inferSelect): DraftObject => ({ ...row, kind: row.kind as ObjectKind });
+const asObject = (row: typeof draftObject.$inferSelect): DraftObject => {
+  const kind = row.kind as ObjectKind;
+  return { ...row, kind, document: expanded(kind, row.document) };
+};
 
 /** Objects of the draft, oldest first; `after` gives those changed since a version, deleted ones among them. */
 export async function draftObjects(
@@ -75,6 +81,59 @@ export async function draftObjects(
     )
     .orderBy(asc(draftObject.id));
   return rows.map(asObject);
+}
+
+/**
+ * Points or mappings as JSON text, a row each: `[id, version, parent, document]` with compact documents. For lists of
+ * 100 000, which nobody here needs to look at.
+ */
+export async function draftRowsText(
+  database: Database,
+  kind: 'point' | 'mapping',
+  parents: readonly string[] | null,
+  limit: number | null = null,
+): Promise<string> {
+  const [row] = await database.$client<{ text: string | null }[]>`
+    select '[' || string_agg(row, ',') || ']' as text from (
+      select '[' || id || ',' || version || ',' || to_json(parent) || ',' || document::text || ']' as row
+      from draft_object
+      where kind = ${kind} and document is not null
+        ${parents === null ? database.$client`` : database.$client`and parent = any(${[...parents]}::text[])`}
+      order by parent, document->>'kind', (document->>'index')::int nulls last, id
+      ${limit === null ? database.$client`` : database.$client`limit ${limit}`}
+    ) as rows`;
+  return row.text ?? '[]';
+}
+
+export async function countDraftRows(
+  database: Database,
+  kind: 'point' | 'mapping',
+  parents: readonly string[] | null,
+): Promise<number> {
+  const [row] = await database.$client<{ count: string }[]>`
+    select count(*) as count from draft_object where kind = ${kind} and document is not null
+      ${parents === null ? database.$client`` : database.$client`and parent = any(${[...parents]}::text[])`}`;
+  return Number(row.count);
+}
+
+/** How many points each device has, and mappings each outbound. */
+export async function draftCounts(
+  database: Database,
+): Promise<{ points: Record<string, number>; mappings: Record<string, number> }> {
+  const rows = await database.$client<{ kind: string; parent: string; count: string }[]>`
+    select kind, parent, count(*) as count from draft_object
+    where kind in ('point', 'mapping') and document is not null group by kind, parent`;
+  const of = (kind: string): Record<string, number> =>
+    Object.fromEntries(rows.filter((row) => row.kind === kind).map(({ parent, count }) => [parent, Number(count)]));
+  return { points: of('point'), mappings: of('mapping') };
+}
+
+/** How many objects were touched since the newest revision was made. */
+export async function touchedSinceRevision(database: Database): Promise<number> {
+  const [row] = await database.$client<{ count: string }[]>`
+    select count(*) as count from draft_object
+    where version > coalesce((select draft_version from revision order by id desc limit 1), 0)`;
+  return Number(row.count);
 }
 
 /** The version of the newest change; 0 before the first one. */
@@ -117,7 +176,9 @@ async function write(
 ): Promise<number[]> {
   const ids: number[] = [];
   for (let at = 0; at < objects.length; at += CHUNK) {
-    const chunk = objects.slice(at, at + CHUNK);
+    const chunk = objects
+      .slice(at, at + CHUNK)
+      .map((object) => ({ ...object, document: compacted(object.kind, object.document) }));
     const fresh = chunk.filter(({ id }) => id === null);
     const made = fresh.length
       ? await tx
@@ -295,22 +356,13 @@ export async function replaceDraft(
     const old = known.get(key);
     known.delete(key);
     if (old === undefined) writes.push({ ...object, id: null });
-    else if (sorted(old.document) !== sorted(object.document)) writes.push({ ...object, id: old.id });
+    else if (!sameDocument(old.document, object.document)) writes.push({ ...object, id: old.id });
   }
   for (const { id, kind, parent } of [...known.values(), ...surplus]) writes.push({ id, kind, parent, document: null });
   if (writes.length === 0) return;
   const version = await nextVersion(tx);
   await write(tx, writes, version, author, now);
   await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
-}
-
-/** As text that does not depend on the order of the keys, which the database does not keep. */
-function sorted(value: unknown): string {
-  return JSON.stringify(value, (_key, inner: unknown) =>
-    typeof inner === 'object' && inner !== null && !Array.isArray(inner)
-      ? Object.fromEntries(Object.entries(inner).sort(([a], [b]) => (a < b ? -1 : 1)))
-      : inner,
-  );
 }
 
 /** A database from before there were drafts: the draft begins as what runs. */

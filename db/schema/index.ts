@@ -51,6 +51,8 @@ export const revision = pgTable('revision', {
   author: text().notNull(),
   note: text().notNull(),
   applied: instant('applied').notNull(),
+  /** Version of the draft that it was made from. */
+  draftVersion: bigint('draft_version', { mode: 'number' }),
 });
 
 /**

@@ -51,6 +51,8 @@ export class System {
       HALVIX_WEB_PORT: String(this.ports.web),
       HALVIX_WEB_ORIGIN: `http://127.0.0.1:${this.ports.web}`,
       HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
+      // Lists of 100 000 points go through as one request.
+      HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
     };
     const [file, env] =
       name === 'web' ? ['web/build/index.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];

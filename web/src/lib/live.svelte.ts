@@ -9,6 +9,7 @@ import {
   type Hops,
   type JournalLine,
   type LiveMessage,
+  type ProbeView,
   type Topics,
 } from './topics.ts';
 
@@ -26,6 +27,10 @@ class Live {
   journal = $state.raw<JournalLine[]>([]);
   trail = $state.raw<Trail | null>(null);
   command = $state.raw<CommandView | null>(null);
+  probe = $state.raw<ProbeView | null>(null);
+  /** Version of the draft as the server has it. */
+  draftVersion = $state(0);
+  revision = $state<number | null>(null);
   /** Since when the connection is lost; null while it holds. */
   lostSince = $state<number | null>(null);
   private topics: Topics = NO_TOPICS;
@@ -57,6 +62,7 @@ class Live {
     this.topics = { ...this.topics, ...topics };
     if (topics.trail === null) this.trail = null;
     if (topics.command === null) this.command = null;
+    if (topics.probe === null) this.probe = null;
     this.reopen(80);
   }
 
@@ -121,6 +127,9 @@ class Live {
     if (message.journal) this.journal = message.journal;
     if (message.trail !== undefined) this.trail = message.trail;
     if (message.command !== undefined) this.command = message.command;
+    if (message.probe !== undefined) this.probe = message.probe;
+    if (message.draft !== undefined) this.draftVersion = message.draft;
+    if (message.revision !== undefined) this.revision = message.revision;
   }
 }
 

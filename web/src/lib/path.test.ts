@@ -11,6 +11,7 @@ const DEVICE: DeviceOnPath = {
   description: '',
   address: 11,
   ourAddress: 1,
+  life: 'inService',
   link: { code: 'L', name: 'LAN', endpoint: 'host:1' },
   outbounds: ['O'],
 };

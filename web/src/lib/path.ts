@@ -1,3 +1,4 @@
+import type { DeviceLife } from '@halvix/core/config';
 import { ENGINE_STALE_MS } from '@halvix/core/path';
 import { age, capital, clockTime, numberWord } from './format.ts';
 import type { Hops } from './topics.ts';
@@ -10,6 +11,8 @@ export interface DeviceOnPath {
   description: string;
   address: number;
   ourAddress: number;
+  /** Out of service: not polled. On test: collected, not passed on. */
+  life: DeviceLife;
   link: { code: string; name: string; endpoint: string };
   outbounds: string[];
 }
@@ -58,11 +61,14 @@ export function devicePath(
   now: number,
 ): DevicePath {
   const engine = engineHop(hops, now);
-  const link = linkHop(hops, device.link.code, engine, now);
+  const link: Hop =
+    device.life === 'outOfService'
+      ? { state: 'idle', words: 'not used' }
+      : linkHop(hops, device.link.code, engine, now);
   return {
     engine,
     link,
-    device: deviceHop(hops, device.code, engine, link, now),
+    device: deviceHop(hops, device, engine, link, now),
     outbounds: outbounds.map((outbound) => ({ outbound, hop: outboundHop(hops, outbound.code, engine, now) })),
   };
 }
@@ -76,8 +82,9 @@ function linkHop(hops: Hops, code: string, engine: Hop, now: number): Hop {
   return { state: 'lost', words: `${link.problem ?? 'connecting'}; ${next}` };
 }
 
-function deviceHop(hops: Hops, code: string, engine: Hop, link: Hop, now: number): Hop {
+function deviceHop(hops: Hops, { code, life }: DeviceOnPath, engine: Hop, link: Hop, now: number): Hop {
   if (engine.state === 'lost') return { state: 'unknown', words: 'not known while the engine is away' };
+  if (life === 'outOfService') return { state: 'idle', words: 'out of service, not polled' };
   const device = hops.devices[code];
   if (device === undefined) return { state: 'unknown', words: 'not started yet' };
   if (device.state === 'answering' && link.state === 'good')
@@ -102,9 +109,10 @@ export function outboundHop(hops: Hops, code: string, engine: Hop, now: number):
   return { state: 'good', words: `confirmed ${age(now - outbound.lastConfirmed)} ago` };
 }
 
-/** Whether the whole way from the device to the engine holds. */
+/** Whether the whole way from the device to the engine holds, or nobody wants it to: the device is out of service. */
 export const isReached = (path: DevicePath): boolean =>
-  path.device.state === 'good' && path.link.state === 'good' && path.engine.state === 'good';
+  path.device.state === 'idle' ||
+  (path.device.state === 'good' && path.link.state === 'good' && path.engine.state === 'good');
 
 /** One sentence on how things stand, and one on what to look at first. */
 export function standing(

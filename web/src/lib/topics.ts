@@ -1,4 +1,12 @@
-import type { DeviceState, EngineState, LinkState, OutboundState, Trail } from '@halvix/core/path';
+import type {
+  DeviceState,
+  EngineState,
+  LinkState,
+  OutboundState,
+  ProbeResult,
+  ProbeState,
+  Trail,
+} from '@halvix/core/path';
 import type { Reading } from '@halvix/core/point';
 
 /** What a page wants to hear of: only what is on screen. */
@@ -9,9 +17,11 @@ export interface Topics {
   journal: boolean;
   trail: number | null;
   command: string | null;
+  /** A try or a survey that somebody waits for. */
+  probe: string | null;
 }
 
-export const NO_TOPICS: Topics = { points: [], also: [], journal: false, trail: null, command: null };
+export const NO_TOPICS: Topics = { points: [], also: [], journal: false, trail: null, command: null, probe: null };
 export const MAX_POINTS = 400;
 
 export interface Hops {
@@ -61,6 +71,17 @@ export interface LiveMessage {
   journal?: JournalLine[];
   trail?: Trail | null;
   command?: CommandView | null;
+  probe?: ProbeView | null;
+  /** The version of the draft. */
+  draft?: number;
+  /** The revision that runs. */
+  revision?: number | null;
+}
+
+export interface ProbeView {
+  id: string;
+  state: ProbeState;
+  result: ProbeResult;
 }
 
 export function topicsToQuery(topics: Topics): string {
@@ -70,5 +91,6 @@ export function topicsToQuery(topics: Topics): string {
   if (topics.journal) query.set('journal', '1');
   if (topics.trail !== null) query.set('trail', String(topics.trail));
   if (topics.command !== null) query.set('command', topics.command);
+  if (topics.probe !== null) query.set('probe', topics.probe);
   return query.toString();
 }

@@ -6,11 +6,17 @@
     ['/', 'search stations, devices, points, addresses'],
     ['?', 'this list'],
     ['g b', 'go to the board'],
+    ['g d', 'go to stations and devices'],
+    ['g p', 'go to the point lists'],
     ['g m', 'go to the mapping'],
+    ['g x', 'go to the changes'],
     ['g c', 'go to the record of controls'],
     ['↑ ↓ PgUp PgDn Home End', 'move in a table'],
     ['Enter', 'open the marked row'],
     ['Ctrl C', 'copy the marked row, or all rows'],
+    ['Ctrl Z, Ctrl Y', 'undo and redo in Build'],
+    ['Ctrl D, Ctrl Shift D', 'fill down, series in the point grid'],
+    ['F2 or typing', 'edit a cell of the point grid'],
     ['Esc', 'back out'],
   ];
 </script>

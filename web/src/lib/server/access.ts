@@ -24,6 +24,22 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/api/commands': { POST: 'operator' },
   '/api/commands/[id]': { GET: 'viewer' },
   '/api/requests': { POST: 'operator' },
+  '/(app)/build/device/[code]': { GET: 'viewer' },
+  '/(app)/build/outbound/[code]': { GET: 'viewer' },
+  '/(app)/build/points': { GET: 'viewer' },
+  '/(app)/build/mapping': { GET: 'viewer' },
+  '/(app)/build/mapping/sheet': { GET: 'viewer' },
+  '/(app)/build/plan': { GET: 'viewer' },
+  '/(app)/build/profiles': { GET: 'viewer' },
+  '/(app)/build/changes': { GET: 'viewer' },
+  '/(app)/build/device/[code]/sheet': { GET: 'viewer' },
+  '/api/draft': { GET: 'viewer', POST: 'engineer' },
+  '/api/draft/rows': { GET: 'viewer' },
+  '/api/apply': { POST: 'engineer' },
+  '/api/revisions': { POST: 'engineer' },
+  '/api/configuration': { GET: 'viewer', POST: 'engineer' },
+  '/api/probes': { POST: 'engineer', DELETE: 'engineer' },
+  '/api/profiles': { GET: 'viewer', POST: 'engineer', DELETE: 'engineer' },
 };
 
 export function mayDo(role: Role | null, routeId: string, method: string): 'yes' | 'sign in' | 'no' {

@@ -16,19 +16,26 @@ export function frameOf({ configuration, revision }: Model): Frame {
     network: configuration.network,
     revision,
     stations: configuration.stations.map(({ code, name, description }) => ({ code, name, description })),
-    devices: configuration.devices.map((device) => {
-      const link = links.find(({ code }) => code === device.link);
-      return {
-        code: device.code,
-        name: device.name,
-        station: device.station,
-        description: device.description,
-        address: device.settings.theirAddress,
-        ourAddress: device.settings.ourAddress,
-        link: { code: device.link, name: link?.name ?? device.link, endpoint: link ? `${link.host}:${link.port}` : '' },
-        outbounds: outbounds.filter((o) => o.mappings.some((m) => m.device === device.code)).map(({ code }) => code),
-      };
-    }),
+    devices: configuration.devices
+      .filter(({ life }) => life !== 'drafted')
+      .map((device) => {
+        const link = links.find(({ code }) => code === device.link);
+        return {
+          code: device.code,
+          name: device.name,
+          station: device.station,
+          description: device.description,
+          address: device.settings.theirAddress,
+          ourAddress: device.settings.ourAddress,
+          life: device.life,
+          link: {
+            code: device.link,
+            name: link?.name ?? device.link,
+            endpoint: link ? `${link.host}:${link.port}` : '',
+          },
+          outbounds: outbounds.filter((o) => o.mappings.some((m) => m.device === device.code)).map(({ code }) => code),
+        };
+      }),
     outbounds: outbounds.map(({ code, name, centre, port, settings, mappings }) => ({
       code,
       name,

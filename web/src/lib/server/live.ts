@@ -1,5 +1,14 @@
 import { CHANNELS, trailSchema, type EngineRequest } from '@halvix/core/path';
-import { commandById, hopStates, journalEntries, latestOf, trailOf } from '@halvix/db';
+import {
+  commandById,
+  draftVersion,
+  hopStates,
+  journalEntries,
+  latestOf,
+  newestRevisionId,
+  probeById,
+  trailOf,
+} from '@halvix/db';
 import { MAX_POINTS, type Hops, type LiveMessage, type Topics } from '../topics.ts';
 import { commandView } from './commands.ts';
 import { database } from './database.ts';
@@ -57,7 +66,11 @@ class LiveHub {
     this.listening = true;
     try {
       await database.$client.listen(CHANNELS.live, () => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now()));
-      await database.$client.listen(CHANNELS.revision, () => forgetModel());
+      await database.$client.listen(CHANNELS.revision, () => {
+        forgetModel();
+        this.schedule(0);
+      });
+      await database.$client.listen(CHANNELS.draft, () => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now()));
     } catch {
       this.listening = false;
     }
@@ -100,6 +113,8 @@ class LiveHub {
     const [readings, hops] = [await latestOf(database, [...ids]), await readHops()];
     this.hopsText = JSON.stringify(hops);
     const journal = clients.some(({ topics }) => topics.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
+    const [draft, revision] = [await draftVersion(database), await newestRevisionId(database)];
+    const probes = new Map<string, Awaited<ReturnType<typeof probeById>>>();
     const trails = new Map<number, Awaited<ReturnType<typeof trailOf>>>();
     const commands = new Map<string, Awaited<ReturnType<typeof commandById>>>();
     for (const { topics } of clients) {
@@ -107,6 +122,8 @@ class LiveHub {
         trails.set(topics.trail, await trailOf(database, topics.trail));
       if (topics.command !== null && !commands.has(topics.command))
         commands.set(topics.command, await commandById(database, topics.command));
+      if (topics.probe !== null && !probes.has(topics.probe))
+        probes.set(topics.probe, await probeById(database, topics.probe));
     }
     for (const client of clients) {
       if (!client.ready()) continue;
@@ -127,6 +144,13 @@ class LiveHub {
       if (topics.command !== null) {
         const command = commands.get(topics.command) ?? null;
         if (isNew(client, 'command', JSON.stringify(command))) message.command = command && commandView(command);
+      }
+      if (isNew(client, 'draft', String(draft))) message.draft = draft;
+      if (isNew(client, 'revision', String(revision))) message.revision = revision;
+      if (topics.probe !== null) {
+        const probe = probes.get(topics.probe) ?? null;
+        if (isNew(client, 'probe', JSON.stringify(probe)))
+          message.probe = probe && { id: probe.id, state: probe.state, result: probe.result };
       }
       client.send(message);
     }
@@ -156,12 +180,14 @@ export function topicsFromQuery(query: URLSearchParams): Topics {
   const numbers = (query.get('points') ?? '').split(',').filter((text) => /^\d{1,9}$/.test(text));
   const trail = query.get('trail') ?? '';
   const command = query.get('command') ?? '';
+  const probe = query.get('probe') ?? '';
   return {
     points: numbers.slice(0, MAX_POINTS).map(Number),
     also: [],
     journal: query.get('journal') === '1',
     trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
     command: /^[0-9a-f-]{36}$/.test(command) ? command : null,
+    probe: /^[0-9a-f-]{36}$/.test(probe) ? probe : null,
   };
 }
 

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { onMount } from 'svelte';
+  import { onMount, untrack } from 'svelte';
+  import { draft } from '$lib/build/draft.svelte.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import KeysHelp from '$lib/components/KeysHelp.svelte';
   import Logo from '$lib/components/Logo.svelte';
@@ -9,6 +10,7 @@
   import Search from '$lib/components/Search.svelte';
   import { age, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live.svelte.ts';
+  import { refresh } from '$lib/refresh.ts';
   import { devicePath, isReached, type DevicePath } from '$lib/path.ts';
 
   let { data, children } = $props();
@@ -46,7 +48,27 @@
     localStorage.setItem('halvix-scheme', scheme);
   }
 
+  // Another revision runs: what the pages know of the configuration is out of date.
+  $effect(() => {
+    const { revision } = live;
+    if (revision !== null && revision !== untrack(() => data.frame.revision)) untrack(() => void refresh());
+  });
+
   const here = $derived(page.url.pathname);
+  /** In Build the draft's stations, elsewhere those that run. */
+  const building = $derived(here.startsWith('/build'));
+  const stations = $derived(
+    building && draft.version > 0
+      ? draft
+          .of('station')
+          .map(({ document }) => document)
+          .sort((a, b) => (a.code < b.code ? -1 : 1))
+      : data.frame.stations,
+  );
+  const scopeHref = (code: string): string => {
+    if (!building) return `/run?station=${code}`;
+    return here === '/build/points' ? `/build/points?station=${code}` : `/build?station=${code}`;
+  };
   const chosenStation = $derived(
     page.url.searchParams.get('station') ??
       data.frame.devices.find(({ code }) => page.params.code === code || page.data.deviceCode === code)?.station ??
@@ -68,7 +90,14 @@
     return paths.find((path) => !isReached(path)) ?? paths[0] ?? null;
   }
 
-  const GO: Record<string, string> = { b: '/run', m: '/build', c: '/prove' };
+  const GO: Record<string, string> = {
+    b: '/run',
+    d: '/build',
+    p: '/build/points',
+    m: '/build/mapping',
+    x: '/build/changes',
+    c: '/prove',
+  };
 
   function onKey(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
@@ -125,23 +154,23 @@
       <h2 class="px-4 pb-2 text-[12.5px] text-soft">Stations</h2>
       <a
         class="plain flex h-[34px] items-center gap-3 px-4"
-        class:bg-chosen={here === '/run' && chosenStation === null}
-        href="/run"
+        class:bg-chosen={(here === '/run' || here === '/build') && chosenStation === null}
+        href={building ? '/build' : '/run'}
       >
         <span class="mono w-8 text-soft">all</span><span class="truncate">{data.frame.network}</span>
       </a>
-      {#each data.frame.stations as { code, name } (code)}
+      {#each stations as { code, name } (code)}
         {@const path = stationPath(code)}
         <a
           class="plain flex h-[34px] items-center gap-3 px-4"
           class:bg-chosen={chosenStation === code}
-          href="/run?station={code}"
+          href={scopeHref(code)}
         >
           <span class="mono w-8 text-soft">{code}</span><span class="min-w-0 grow truncate">{name}</span>
           {#if path}<MiniStrip {path} />{/if}
         </a>
       {/each}
-      {#if data.frame.stations.length === 0}<p class="px-4 text-soft">None yet.</p>{/if}
+      {#if stations.length === 0}<p class="px-4 text-soft">None yet.</p>{/if}
     </nav>
     <main class="flex min-w-0 grow flex-col overflow-y-auto">{@render children()}</main>
   </div>

@@ -1,0 +1,53 @@
+import { draftPointSchema, type ObjectKind } from './objects.ts';
+import { sameDocument } from './same.ts';
+import { mappingSchema } from './document.ts';
+
+/**
+ * Points and mappings come in tens of thousands, nearly all fields of them at their default: what is at its default is
+ * left out where they are stored and sent.
+ */
+const POINT_DEFAULTS: Record<string, unknown> = defaultsOf(
+  draftPointSchema.parse({ kind: 'binary', index: null, name: '-' }),
+  ['kind', 'index', 'name'],
+);
+const TARGET_DEFAULTS: Record<string, unknown> = defaultsOf(
+  mappingSchema.parse({
+    device: 'X',
+    kind: 'binary',
+    index: 0,
+    target: { kind: 'binary', index: 0, eventClass: 0, staticVariation: 1, eventVariation: 0 },
+  }).target,
+  ['kind', 'index', 'eventClass', 'staticVariation', 'eventVariation'],
+);
+
+function defaultsOf(document: object, needed: readonly string[]): Record<string, unknown> {
+  return Object.fromEntries(Object.entries(document).filter(([key]) => !needed.includes(key)));
+}
+
+function without(document: object, defaults: Record<string, unknown>): object {
+  return Object.fromEntries(
+    Object.entries(document).filter(([key, value]) => !(key in defaults) || !sameDocument(value, defaults[key])),
+  );
+}
+
+/** The document without what is at its default. */
+export function compacted(kind: ObjectKind, document: unknown): unknown {
+  if (document === null) return null;
+  if (kind === 'point') return without(document as object, POINT_DEFAULTS);
+  if (kind === 'mapping') {
+    const { target, ...rest } = document as { target: object };
+    return { ...rest, target: without(target, TARGET_DEFAULTS) };
+  }
+  return document;
+}
+
+/** The whole document again. */
+export function expanded(kind: ObjectKind, document: unknown): unknown {
+  if (document === null) return null;
+  if (kind === 'point') return { ...POINT_DEFAULTS, ...(document as object) };
+  if (kind === 'mapping') {
+    const { target, ...rest } = document as { target: object };
+    return { ...rest, target: { ...TARGET_DEFAULTS, ...target } };
+  }
+  return document;
+}

@@ -1,0 +1,231 @@
+import { browser } from '$app/environment';
+import {
+  expanded,
+  type DeviceObject,
+  type ObjectDocument,
+  type ObjectKind,
+  type OutboundObject,
+} from '@halvix/core/config';
+import { messageOf, post } from '../ask.ts';
+
+export interface Held<Document = unknown> {
+  id: number;
+  kind: ObjectKind;
+  parent: string;
+  version: number;
+  author: string;
+  changed: number;
+  document: Document;
+}
+
+export interface Change {
+  id: number | null;
+  kind: ObjectKind;
+  parent: string;
+  expected: number | null;
+  document: unknown;
+}
+
+export interface Conflict {
+  id: number;
+  kind: ObjectKind;
+  parent: string;
+  author: string;
+  changed: number;
+  document: unknown;
+}
+
+/** One step that can be undone. */
+interface Step {
+  label: string;
+  /** Objects as they were and as they became; null: they were not there. */
+  objects: { id: number; kind: ObjectKind; parent: string; before: unknown; after: unknown }[];
+}
+
+export type Outcome =
+  { ok: true; version: number; ids: number[] } | { ok: false; words: string; conflicts: Conflict[] };
+
+interface Answer {
+  version: number;
+  changed: { id: number; kind: ObjectKind; parent: string; along: boolean; before?: unknown; document?: unknown }[];
+}
+
+export type Listener = (objects: readonly Held<unknown>[]) => void;
+const MAX_STEPS = 100;
+/** Rows in one request: the server takes no more. */
+export const MAX_CHANGES = 100_000;
+
+/**
+ * The draft as this page knows it: the few objects of everything but points and mappings, the version, and what can be
+ * undone. Every change goes to the server with the version that was seen; when somebody was faster nothing is changed
+ * and both are shown.
+ */
+class Draft {
+  version = $state(0);
+  objects = $state.raw<Held[]>([]);
+  /** What somebody else changed last. */
+  other = $state<{ author: string; at: number } | null>(null);
+  conflicts = $state.raw<{ conflicts: Conflict[]; changes: Change[]; label: string } | null>(null);
+  saving = $state(0);
+  private done = $state.raw<Step[]>([]);
+  private undone = $state.raw<Step[]>([]);
+  /** Versions of points and mappings, which a list elsewhere holds: known here for undoing. */
+  private readonly versions = new Map<number, number>();
+  private readonly listeners = new Set<Listener>();
+  me = '';
+
+  readonly canUndo = $derived(this.done.at(-1)?.label ?? null);
+  readonly canRedo = $derived(this.undone.at(-1)?.label ?? null);
+
+  /** Takes what a page's load brought. */
+  seed(version: number, objects: readonly Held[], me: string): void {
+    this.me = me;
+    if (version < this.version) return;
+    this.version = version;
+    this.objects = [...objects];
+    for (const { id, version: own } of objects) this.versions.set(id, own);
+  }
+
+  of<Kind extends ObjectKind>(kind: Kind): Held<ObjectDocument<Kind>>[] {
+    return this.objects.filter((object) => object.kind === kind) as Held<ObjectDocument<Kind>>[];
+  }
+
+  device(code: string): Held<DeviceObject> | undefined {
+    return this.of('device').find(({ document }) => document.code === code);
+  }
+
+  outbound(code: string): Held<OutboundObject> | undefined {
+    return this.of('outbound').find(({ document }) => document.code === code);
+  }
+
+  /** A list elsewhere hears of every change of points and mappings, its own too. */
+  listen(listener: Listener): () => void {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  }
+
+  noteVersions(rows: Iterable<{ id: number; version: number }>): void {
+    for (const { id, version } of rows) this.versions.set(id, version);
+  }
+
+  /** Changes objects, all or none. `before` are the documents that undoing brings back. */
+  async change(label: string, changes: readonly Change[], before: readonly unknown[]): Promise<Outcome> {
+    const outcome = await this.send(label, changes, before);
+    if (outcome.ok) this.undone = [];
+    return outcome;
+  }
+
+  private async send(
+    label: string,
+    changes: readonly Change[],
+    before: readonly unknown[],
+    intoUndone = false,
+  ): Promise<Outcome> {
+    if (changes.length === 0) return { ok: true, version: this.version, ids: [] };
+    if (changes.length > MAX_CHANGES)
+      return { ok: false, words: `${changes.length} rows at once; at most ${MAX_CHANGES}`, conflicts: [] };
+    this.saving++;
+    const answer = await post('/api/draft', { changes }).catch(() => null);
+    this.saving--;
+    if (answer === null)
+      return { ok: false, words: 'The server cannot be reached. Nothing was changed; try again.', conflicts: [] };
+    if (answer.status === 409) {
+      const { conflicts } = (await answer.json()) as { conflicts: Conflict[] };
+      this.conflicts = { conflicts, changes: [...changes], label };
+      return { ok: false, words: 'Somebody else changed this meanwhile.', conflicts };
+    }
+    if (!answer.ok) return { ok: false, words: await messageOf(answer), conflicts: [] };
+    const { version, changed } = (await answer.json()) as Answer;
+    const objects: Step['objects'] = [];
+    const held: Held[] = changed.map(({ id, kind, parent, along, before: was, document }, at) => {
+      const after = along ? document : changes[at].document;
+      objects.push({ id, kind, parent, before: along ? was : (before[at] ?? null), after });
+      return { id, kind, parent, version, author: this.me, changed: Date.now(), document: after };
+    });
+    this.take(version, held);
+    const step = { label, objects };
+    if (intoUndone) this.undone = [...this.undone, step];
+    else this.done = [...this.done, step].slice(-MAX_STEPS);
+    return { ok: true, version, ids: held.slice(0, changes.length).map(({ id }) => id) };
+  }
+
+  /** Takes over changed objects, from here or from elsewhere. */
+  private take(version: number, changed: readonly Held[]): void {
+    for (const { id, version: own } of changed) this.versions.set(id, own);
+    const small = changed.filter(({ kind }) => kind !== 'point' && kind !== 'mapping');
+    if (small.length > 0) {
+      const ids = new Set(small.map(({ id }) => id));
+      this.objects = [
+        ...this.objects.filter(({ id }) => !ids.has(id)),
+        ...small.filter(({ document }) => document !== null),
+      ];
+    }
+    for (const listener of this.listeners) listener(changed);
+    this.version = Math.max(this.version, version);
+  }
+
+  async undo(): Promise<string | null> {
+    const step = this.done.at(-1);
+    if (!step) return null;
+    const outcome = await this.turn(step, true);
+    if (!outcome.ok) return outcome.words;
+    this.done = this.done.slice(0, -1);
+    return null;
+  }
+
+  async redo(): Promise<string | null> {
+    const step = this.undone.at(-1);
+    if (!step) return null;
+    const outcome = await this.turn(step, false);
+    if (!outcome.ok) return outcome.words;
+    this.undone = this.undone.slice(0, -1);
+    return null;
+  }
+
+  private turn({ label, objects }: Step, back: boolean): Promise<Outcome> {
+    const changes = objects.map(({ id, kind, parent, before, after }) => ({
+      id,
+      kind,
+      parent,
+      expected: this.versions.get(id) ?? null,
+      document: back ? before : after,
+    }));
+    return this.send(
+      label,
+      changes,
+      objects.map(({ before, after }) => (back ? after : before)),
+      back,
+    );
+  }
+
+  /** Sends the changes that met a conflict again, over what the others did. */
+  async insist(): Promise<Outcome | null> {
+    const held = this.conflicts;
+    if (held === null) return null;
+    this.conflicts = null;
+    await this.catchUp();
+    const versions = new Map(held.conflicts.map(({ id }) => [id, this.versions.get(id) ?? null]));
+    const changes = held.changes.map((one) =>
+      one.id !== null && versions.has(one.id) ? { ...one, expected: versions.get(one.id) ?? null } : one,
+    );
+    return this.change(
+      held.label,
+      changes,
+      held.changes.map(({ id }) => held.conflicts.find((one) => one.id === id)?.document ?? null),
+    );
+  }
+
+  /** Fetches what others changed since the version known here. */
+  async catchUp(): Promise<void> {
+    if (!browser) return;
+    const answer = await fetch(`/api/draft?after=${this.version}`).catch(() => null);
+    if (!answer?.ok) return;
+    const { version, objects } = (await answer.json()) as { version: number; objects: Held[] };
+    const held = objects.map((object) => ({ ...object, document: expanded(object.kind, object.document) }));
+    const others = held.filter(({ author }) => author !== this.me);
+    if (others.length > 0) this.other = { author: others[others.length - 1].author, at: Date.now() };
+    this.take(version, held);
+  }
+}
+
+export const draft = new Draft();

@@ -1,0 +1,209 @@
+import type { DraftPoint, PointProblem } from '@halvix/core/config';
+import { POINT_FIELDS, type PointField } from '@halvix/core/pointlist';
+import { addressWords, kindRank } from '@halvix/core/point';
+import type { Held } from './draft.svelte.ts';
+
+/** A row of the point grid. */
+export type PointRow = Held<DraftPoint>;
+
+/** Where a point is mapped to, by `device kind index`. */
+export type MappedWords = ReadonlyMap<string, string>;
+
+export interface GridColumn {
+  key: string;
+  title: string;
+  width: number;
+  /** The field that a cell edits; null: only shown. */
+  field: PointField | null;
+  numeric: boolean;
+}
+
+const WIDTHS: Record<string, number> = {
+  kind: 52,
+  index: 68,
+  name: 190,
+  description: 200,
+  unit: 56,
+  gain: 68,
+  offset: 62,
+  rawLow: 76,
+  rawHigh: 76,
+  low: 68,
+  high: 68,
+  range: 92,
+  deadband: 78,
+  states: 132,
+  normal: 92,
+  eventClass: 84,
+  history: 86,
+  operations: 112,
+  onMs: 76,
+  offMs: 76,
+  feedback: 190,
+  inService: 82,
+};
+
+/** Columns that are not shown until somebody asks for them. */
+export const FOLDED: readonly string[] = [
+  'description',
+  'rawLow',
+  'rawHigh',
+  'low',
+  'high',
+  'range',
+  'limit.lowLow',
+  'limit.low',
+  'limit.high',
+  'limit.highHigh',
+  'limit.hysteresis',
+  'limit.delayMs',
+  'normal',
+  'history',
+  'eventClass',
+  'onMs',
+  'offMs',
+  'feedback',
+  'inService',
+];
+
+export const GRID_COLUMNS: readonly GridColumn[] = [
+  { key: 'device', title: 'Device', width: 96, field: null, numeric: false },
+  ...POINT_FIELDS.map((field) => ({
+    key: field.key,
+    title: field.title,
+    width: WIDTHS[field.key] ?? 78,
+    field,
+    numeric: field.numeric ?? false,
+  })),
+  { key: 'mapped', title: 'Seen by', width: 150, field: null, numeric: false },
+  { key: 'problem', title: 'Problem', width: 320, field: null, numeric: false },
+];
+
+export const pointKey = (device: string, { kind, index }: { kind: string; index: number | null }): string =>
+  `${device} ${kind} ${index}`;
+
+/** Problems of the rows, by id; the worst first. */
+export type Problems = ReadonlyMap<number, readonly PointProblem[]>;
+
+export interface Lookups {
+  mapped: MappedWords;
+  problems: Problems;
+}
+
+export function cellText(row: PointRow, column: GridColumn, { mapped, problems }: Lookups): string {
+  if (column.field) return column.field.text(row.document);
+  switch (column.key) {
+    case 'device':
+      return row.parent;
+    case 'mapped':
+      return mapped.get(pointKey(row.parent, row.document)) ?? '';
+    default:
+      return (problems.get(row.id) ?? []).map(({ words }) => words).join('; ');
+  }
+}
+
+/** Lower-case texts of cells, kept for as long as their row stays as it is: filters ask for them again and again. */
+export class TextCache {
+  private readonly columns = new Map<string, WeakMap<PointRow, string>>();
+
+  of(row: PointRow, column: GridColumn): string {
+    let cache = this.columns.get(column.key);
+    if (cache === undefined) this.columns.set(column.key, (cache = new WeakMap()));
+    let text = cache.get(row);
+    if (text === undefined) {
+      text = column.field?.text(row.document).toLowerCase() ?? row.parent.toLowerCase();
+      cache.set(row, text);
+    }
+    return text;
+  }
+}
+
+export interface GridFilter {
+  /** By column key; an empty one filters nothing. `=x` asks for the whole cell. */
+  columns: Readonly<Record<string, string>>;
+  kind: string;
+  problem: 'all' | 'problem' | 'any' | 'unmapped';
+}
+
+/** The places of the rows that pass, in order. */
+export function passing(
+  rows: readonly PointRow[],
+  columns: readonly GridColumn[],
+  filter: GridFilter,
+  lookups: Lookups,
+  cache: TextCache,
+): number[] {
+  const active = columns.flatMap((column) => {
+    const wanted = (filter.columns[column.key] ?? '').trim().toLowerCase();
+    if (wanted === '') return [];
+    const whole = wanted.startsWith('=') ? wanted.slice(1).trim() : null;
+    const live = column.key === 'mapped' || column.key === 'problem';
+    return [{ column, test: (text: string) => (whole === null ? text.includes(wanted) : text === whole), live }];
+  });
+  const view: number[] = [];
+  for (let at = 0; at < rows.length; at++) {
+    const row = rows[at];
+    if (filter.kind !== 'all' && row.document.kind !== filter.kind) continue;
+    if (filter.problem !== 'all' && !wantedProblem(row, filter.problem, lookups)) continue;
+    if (
+      active.every(({ column, test, live }) =>
+        test(live ? cellText(row, column, lookups).toLowerCase() : cache.of(row, column)),
+      )
+    )
+      view.push(at);
+  }
+  return view;
+}
+
+function wantedProblem(row: PointRow, wanted: GridFilter['problem'], { problems, mapped }: Lookups): boolean {
+  if (wanted === 'unmapped') return !mapped.has(pointKey(row.parent, row.document));
+  const own = problems.get(row.id);
+  return own !== undefined && (wanted === 'any' || own.some(({ severity }) => severity === 'problem'));
+}
+
+const naturally = new Intl.Collator('en', { numeric: true });
+
+/** Sorts places by a column; a number column by its numbers. */
+export function sortedView(
+  view: readonly number[],
+  rows: readonly PointRow[],
+  column: GridColumn,
+  down: boolean,
+  lookups: Lookups,
+): number[] {
+  const way = down ? -1 : 1;
+  if (column.numeric) {
+    const values = new Map(view.map((at) => [at, Number.parseFloat(cellText(rows[at], column, lookups))]));
+    const value = (at: number): number => {
+      const one = values.get(at) ?? NaN;
+      return Number.isNaN(one) ? Infinity : one;
+    };
+    return [...view].sort((a, b) => (value(a) - value(b)) * way || a - b);
+  }
+  const texts = new Map(view.map((at) => [at, cellText(rows[at], column, lookups)]));
+  return [...view].sort((a, b) => naturally.compare(texts.get(a) ?? '', texts.get(b) ?? '') * way || a - b);
+}
+
+/** The order in which lists come: device, kind, address. */
+export const inListOrder = (a: PointRow, b: PointRow): number =>
+  (a.parent < b.parent ? -1 : a.parent > b.parent ? 1 : 0) ||
+  kindRank(a.document.kind) - kindRank(b.document.kind) ||
+  (a.document.index ?? 1e9) - (b.document.index ?? 1e9) ||
+  a.id - b.id;
+
+export interface Range {
+  top: number;
+  bottom: number;
+  left: number;
+  right: number;
+}
+
+export const rangeOf = (a: { row: number; column: number }, b: { row: number; column: number }): Range => ({
+  top: Math.min(a.row, b.row),
+  bottom: Math.max(a.row, b.row),
+  left: Math.min(a.column, b.column),
+  right: Math.max(a.column, b.column),
+});
+
+export const rowWords = ({ parent, document }: PointRow): string =>
+  `${parent} ${document.index === null ? 'no address' : addressWords(document.kind, document.index)}`;

@@ -1,0 +1,278 @@
+<script lang="ts">
+  import { beforeNavigate, goto } from '$app/navigation';
+  import { sameDocument, type DeviceObject } from '@halvix/core/config';
+  import { untrack } from 'svelte';
+  import { DEVICE_FORM, LINK_FORM, newDevice, newLink, twoEnds, type LinkObject } from '$lib/build/devices.ts';
+  import { draft, type Change } from '$lib/build/draft.svelte.ts';
+  import { fieldProblems } from '$lib/build/forms.ts';
+  import SettingInput from './SettingInput.svelte';
+  import SettingsForm from './SettingsForm.svelte';
+  import TryIt from './TryIt.svelte';
+
+  /** A device with its link: a new one, or one of the draft. */
+  interface Props {
+    code: string | null;
+    station: string;
+    mayBuild: boolean;
+    /** Whether the engine holds a connection to it now. */
+    runs: boolean;
+  }
+  let { code, station, mayBuild, runs }: Props = $props();
+
+  const held = $derived(code === null ? undefined : draft.device(code));
+  const heldLink = $derived(draft.of('link').find(({ document }) => document.code === held?.document.link));
+  let device = $state.raw<DeviceObject>(untrack(() => held?.document ?? newDevice(station)));
+  let link = $state.raw<LinkObject>(untrack(() => heldLink?.document ?? newLink()));
+  let stationCode = $state('');
+  let stationName = $state('');
+  let tried = $state(false);
+  let problem = $state<string | null>(null);
+  let seen = untrack(() => held?.version);
+
+  // Changed elsewhere, untouched here: show what it is now.
+  $effect(() => {
+    const version = held?.version;
+    if (version === undefined || version === seen) return;
+    seen = version;
+    untrack(() => {
+      device = held?.document ?? device;
+      link = heldLink?.document ?? link;
+    });
+  });
+
+  const stations = $derived(draft.of('station').map(({ document }) => document));
+  const choosesNew = $derived(device.station === '' || (code === null && stations.length === 0));
+  const isNew = $derived(code === null);
+  const wanted = $derived({
+    device: {
+      ...device,
+      station: choosesNew ? stationCode : device.station,
+      link: isNew || !heldLink ? device.code : device.link,
+    },
+    link:
+      isNew || !heldLink
+        ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` }
+        : link,
+    station: choosesNew ? { code: stationCode, name: stationName, description: '' } : null,
+  });
+  const all = $derived({
+    device: fieldProblems('device', wanted.device),
+    link: fieldProblems('link', wanted.link),
+    station: wanted.station === null ? {} : fieldProblems('station', wanted.station),
+  });
+  const clash = $derived(
+    isNew && draft.device(device.code) !== undefined
+      ? 'another device has this code'
+      : stationTaken()
+        ? 'another station has this code'
+        : null,
+  );
+  const good = $derived(
+    Object.keys(all.device).length + Object.keys(all.link).length + Object.keys(all.station).length === 0 &&
+      clash === null,
+  );
+  const show = $derived(tried || !isNew);
+  const dirty = $derived(
+    isNew
+      ? device.code !== '' || link.host !== ''
+      : !sameDocument(device, held?.document) || !sameDocument(link, heldLink?.document),
+  );
+  const ends = $derived(twoEnds(wanted.device, wanted.link));
+  let leaving = false;
+
+  function stationTaken(): boolean {
+    return choosesNew && stations.some((one) => one.code === stationCode);
+  }
+
+  beforeNavigate(({ cancel, willUnload }) => {
+    if (!dirty || leaving || !mayBuild || willUnload) return;
+    if (!confirm('Leave without saving what you changed here?')) cancel();
+  });
+
+  async function save(): Promise<void> {
+    tried = true;
+    if (!good) return;
+    const changes: Change[] = [];
+    const before: unknown[] = [];
+    const put = (
+      kind: Change['kind'],
+      one: { id: number; version: number; document: unknown } | undefined,
+      document: unknown,
+    ): void => {
+      if (one && sameDocument(one.document, document)) return;
+      changes.push({ id: one?.id ?? null, kind, parent: '', expected: one?.version ?? null, document });
+      before.push(one?.document ?? null);
+    };
+    if (wanted.station) put('station', undefined, wanted.station);
+    put('link', isNew ? undefined : heldLink, wanted.link);
+    put('device', held, wanted.device);
+    const outcome = await draft.change(
+      isNew ? `add ${wanted.device.code}` : `change ${wanted.device.code}`,
+      changes,
+      before,
+    );
+    if (!outcome.ok) {
+      problem = outcome.words;
+      return;
+    }
+    problem = null;
+    leaving = true;
+    if (isNew) await goto(`/build/points?device=${wanted.device.code}`);
+    else if (wanted.device.code !== code) await goto(`/build/device/${wanted.device.code}`);
+    leaving = false;
+  }
+
+  const choices = $derived({
+    life: [
+      ['drafted', 'drafted: not collected'],
+      ['onTest', 'on test: collected, not passed on'],
+      ['inService', 'in service'],
+      ['outOfService', 'out of service: not polled'],
+    ] as const,
+  });
+  const defaults = untrack(() => newDevice(''));
+  const linkDefaults = newLink();
+</script>
+
+<form
+  class="grid gap-4 lg:grid-cols-[1.3fr_1fr]"
+  onsubmit={(event) => {
+    event.preventDefault();
+    void save();
+  }}
+>
+  <div class="flex flex-col gap-4">
+    <section class="panel p-4" aria-label="What it is">
+      <h2 class="mb-3">Protocol and place</h2>
+      <div class="grid grid-cols-1 gap-x-4 gap-y-3 sm:grid-cols-2">
+        <SettingInput
+          field={{
+            path: 'protocol',
+            title: 'Protocol and our role',
+            type: 'choice',
+            help: 'the device is the outstation',
+          }}
+          value="dnp3"
+          disabled={!mayBuild}
+          choices={[['dnp3', 'DNP3 over TCP; we are the master']]}
+          change={() => {}}
+        />
+        {#if stations.length > 0}
+          <SettingInput
+            field={{ path: 'station', title: 'Station', type: 'choice' }}
+            value={device.station}
+            disabled={!mayBuild}
+            choices={[
+              ...stations.map(({ code: one, name }) => [one, `${one} ${name}`] as const),
+              ['', 'a new station …'] as const,
+            ]}
+            change={(value) => (device = { ...device, station: String(value) })}
+          />
+        {/if}
+        {#if choosesNew}
+          <SettingInput
+            field={{
+              path: 'code',
+              title: 'Station code',
+              type: 'text',
+              help: 'Short and unique: capital letters, digits, hyphens',
+            }}
+            value={stationCode}
+            problem={show ? all.station.code : undefined}
+            change={(value) => (stationCode = String(value).toUpperCase())}
+          />
+          <SettingInput
+            field={{ path: 'name', title: 'Station name', type: 'text' }}
+            value={stationName}
+            problem={show ? all.station.name : undefined}
+            change={(value) => (stationName = String(value))}
+          />
+        {/if}
+      </div>
+    </section>
+    <section class="panel p-4" aria-label="Device">
+      <h2 class="mb-3">Device</h2>
+      <SettingsForm
+        fields={DEVICE_FORM}
+        document={device}
+        {defaults}
+        {choices}
+        disabled={!mayBuild}
+        problems={show ? all.device : {}}
+        change={(next) => {
+          const typed = next as DeviceObject;
+          device = typed.code === device.code ? typed : { ...typed, code: typed.code.toUpperCase() };
+        }}
+      />
+    </section>
+    <section class="panel p-4" aria-label="Link">
+      <h2 class="mb-3">Link</h2>
+      <SettingsForm
+        fields={LINK_FORM}
+        document={link}
+        defaults={linkDefaults}
+        disabled={!mayBuild}
+        problems={show ? all.link : {}}
+        change={(next) => (link = next as LinkObject)}
+      />
+    </section>
+    {#if mayBuild}
+      <div class="flex items-center gap-3">
+        <button class="button first" disabled={!isNew && !dirty}
+          >{isNew ? 'Add it to the draft' : 'Save to the draft'}</button
+        >
+        {#if clash && show}<span role="alert" class="text-alarm">{clash}</span>{/if}
+        {#if problem}<span role="alert" class="text-alarm">{problem}</span>{/if}
+        {#if !good && tried && !clash}<span role="alert" class="text-alarm">Some fields need another look.</span>{/if}
+        {#if !isNew && dirty}<button
+            class="button"
+            type="button"
+            onclick={() => ([device, link] = [held?.document ?? device, heldLink?.document ?? link])}>Discard</button
+          >{/if}
+      </div>
+    {/if}
+  </div>
+  <div class="flex flex-col gap-4">
+    <section class="panel p-4" aria-label="Both ends">
+      <h2 class="mb-2">Both ends</h2>
+      <table class="w-full text-[13px]">
+        <thead
+          ><tr class="text-left text-soft"
+            ><th class="font-normal"></th><th class="font-normal">theirs, the device</th><th class="font-normal"
+              >ours</th
+            ></tr
+          ></thead
+        >
+        <tbody>
+          {#each ends as { what, ours, theirs, problem: clashes } (what)}
+            <tr class="border-t border-rule align-top">
+              <th class="py-1 pr-2 text-left font-normal text-soft">{what}</th>
+              <td class="mono py-1 pr-2" class:text-alarm={clashes}>{theirs}</td>
+              <td class="mono py-1" class:text-alarm={clashes}
+                >{ours}{#if clashes}<span class="block font-sans">{clashes}</span>{/if}</td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+      {#if !isNew}<p class="mt-2">
+          <a class="word" href="/build/device/{code}/sheet">Sheet for the person at the device</a>
+        </p>{/if}
+    </section>
+    {#if mayBuild}
+      <TryIt
+        request={() => ({ type: 'try', link: wanted.link, settings: wanted.device.settings })}
+        blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
+        all.device['settings.theirAddress'] ||
+        all.device['settings.ourAddress']
+          ? 'Fill in the addresses first'
+          : wanted.link.code === ''
+            ? 'Give the device its code first'
+            : null}
+        hint={runs
+          ? 'The engine holds a connection to this device already; many devices take only one at a time and close a second one.'
+          : null}
+      />
+    {/if}
+  </div>
+</form>

@@ -1,0 +1,814 @@
+<script lang="ts">
+  import { browser } from '$app/environment';
+  import { checkPoints, type DeviceObject, type DraftPoint, type PointProblem } from '@halvix/core/config';
+  import { KIND_WORDS, LIST_KINDS } from '@halvix/core/point';
+  import { csvOf, pointField, series, tableOfPoints } from '@halvix/core/pointlist';
+  import { onMount, tick, untrack } from 'svelte';
+  import { draft, type Change } from '$lib/build/draft.svelte.ts';
+  import { download, downloadWorkbook } from '$lib/build/forms.ts';
+  import {
+    cellText,
+    FOLDED,
+    GRID_COLUMNS,
+    passing,
+    rangeOf,
+    rowWords,
+    sortedView,
+    TextCache,
+    type GridColumn,
+    type GridFilter,
+    type MappedWords,
+    type PointRow,
+    type Problems,
+  } from '$lib/build/grid.ts';
+  import EditManyDialog from './EditManyDialog.svelte';
+  import PasteDialog from './PasteDialog.svelte';
+  import RenameDialog from './RenameDialog.svelte';
+  import ReplaceDialog from './ReplaceDialog.svelte';
+  import RunDialog from './RunDialog.svelte';
+
+  /** The point list as a grid for 100 000 rows: only what is in sight is drawn, in cells that are used again. */
+  interface Props {
+    rows: PointRow[];
+    total: number;
+    complete: boolean;
+    mapped: MappedWords;
+    device: string | null;
+    devices: DeviceObject[];
+    mayBuild: boolean;
+    unmap: (rows: readonly PointRow[]) => Promise<string | null>;
+  }
+  let { rows, total, complete, mapped, device, devices, mayBuild, unmap }: Props = $props();
+
+  const ROW = 30;
+  const OVERSCAN = 12;
+  const GUTTER = 54;
+  const STORE = 'halvix-point-columns';
+  const CHECK_AFTER_MS = 350;
+
+  let scroller = $state<HTMLDivElement>();
+  let editor = $state<HTMLInputElement>();
+  let scrollTop = $state(0);
+  let viewport = $state(600);
+  let headHeight = $state(58);
+  let kind = $state('all');
+  let problemFilter = $state<GridFilter['problem']>('all');
+  let filters = $state<Record<string, string>>({});
+  let filtering = $state(false);
+  let choosing = $state(false);
+  let exporting = $state(false);
+  let sorting = $state<{ key: string; down: boolean } | null>(null);
+  let active = $state({ row: 0, column: 0 });
+  let anchor = $state({ row: 0, column: 0 });
+  let editing = $state<string | null>(null);
+  let message = $state<{ words: string; bad: boolean } | null>(null);
+  let dialog = $state<'paste' | 'run' | 'replace' | 'rename' | 'many' | null>(null);
+  let pasted = $state('');
+  let pastedFile = $state.raw<File | null>(null);
+  let problems = $state.raw<Problems>(new Map());
+  const cache = new TextCache();
+
+  function remembered(): string[] | null {
+    try {
+      const kept: unknown = browser ? JSON.parse(localStorage.getItem(STORE) ?? 'null') : null;
+      return Array.isArray(kept) ? kept.map(String) : null;
+    } catch {
+      return null;
+    }
+  }
+  let hidden = $state<readonly string[]>(remembered() ?? FOLDED);
+  const columns = $derived(
+    GRID_COLUMNS.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null)),
+  );
+  const lookups = $derived({ mapped, problems });
+  const passed = $derived(
+    passing(rows, GRID_COLUMNS, { columns: filtering ? filters : {}, kind, problem: problemFilter }, lookups, cache),
+  );
+  const view = $derived.by(() => {
+    const by = sorting && GRID_COLUMNS.find(({ key }) => key === sorting?.key);
+    return by && sorting ? sortedView(passed, rows, by, sorting.down, lookups) : passed;
+  });
+  const width = $derived(columns.reduce((sum, column) => sum + column.width, GUTTER));
+  const lefts = $derived.by(() => {
+    let at = GUTTER;
+    return columns.map((column) => {
+      const left = at;
+      at += column.width;
+      return left;
+    });
+  });
+  const pool = $derived(Math.ceil(viewport / ROW) + 2 * OVERSCAN);
+  const first = $derived(Math.max(0, Math.min(view.length - pool, Math.floor(scrollTop / ROW) - OVERSCAN)));
+  /** Which row of the view each slot shows: a row keeps its slot while it is in sight. */
+  const slots = $derived.by(() => {
+    const count = Math.min(pool, view.length);
+    const shown = new Array<number>(count);
+    for (let i = first; i < first + count; i++) shown[i % count] = i;
+    return shown;
+  });
+  const selection = $derived(rangeOf(active, anchor));
+  const selected = $derived(view.slice(selection.top, selection.bottom + 1).map((at) => rows[at]));
+  /** What a tool works on: the selected rows, or all that the filters leave when just one cell is marked. */
+  const worked = $derived(selected.length > 1 ? selected : view.map((at) => rows[at]));
+  const byCode = $derived(new Map(devices.map((one) => [one.code, one])));
+  const counts = $derived.by(() => {
+    let [bad, odd] = [0, 0];
+    for (const own of problems.values()) {
+      if (own.some(({ severity }) => severity === 'problem')) bad++;
+      else odd++;
+    }
+    return { bad, odd };
+  });
+
+  // Problems are found a moment after the last change, device by device.
+  $effect(() => {
+    const [list, known] = [rows, byCode];
+    const timer = setTimeout(() => {
+      const byDevice = new Map<string, PointRow[]>();
+      for (const row of list) {
+        const group = byDevice.get(row.parent);
+        if (group) group.push(row);
+        else byDevice.set(row.parent, [row]);
+      }
+      const found = new Map<number, PointProblem[]>();
+      for (const [code, group] of byDevice)
+        for (const problem of checkPoints(
+          group.map(({ document }) => document),
+          known.get(code) ?? null,
+        )) {
+          const { id } = group[problem.row];
+          const own = found.get(id);
+          if (own === undefined) found.set(id, [problem]);
+          else if (problem.severity === 'problem') own.unshift(problem);
+          else own.push(problem);
+        }
+      problems = found;
+    }, CHECK_AFTER_MS);
+    return () => clearTimeout(timer);
+  });
+
+  // The view became shorter: stay within it.
+  $effect(() => {
+    const last = Math.max(0, view.length - 1);
+    untrack(() => {
+      if (active.row > last) active = { ...active, row: last };
+      if (anchor.row > last) anchor = { ...anchor, row: last };
+    });
+  });
+
+  onMount(() => {
+    const onPaste = (event: ClipboardEvent): void => {
+      if (dialog !== null || !mayBuild || editing !== null) return;
+      if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName)) return;
+      const text = event.clipboardData?.getData('text/plain') ?? '';
+      if (text.trim() === '') return;
+      event.preventDefault();
+      onPasted(text);
+    };
+    document.addEventListener('paste', onPaste);
+    return () => document.removeEventListener('paste', onPaste);
+  });
+
+  const say = (words: string, bad = false): void => void (message = { words, bad });
+
+  function choose(column: GridColumn): void {
+    hidden = hidden.includes(column.key) ? hidden.filter((key) => key !== column.key) : [...hidden, column.key];
+    localStorage.setItem(STORE, JSON.stringify(hidden));
+  }
+
+  function sortBy({ key }: GridColumn): void {
+    if (sorting?.key !== key) sorting = { key, down: false };
+    else sorting = sorting.down ? null : { key, down: true };
+  }
+
+  function reveal(): void {
+    if (!scroller) return;
+    const top = active.row * ROW;
+    const room = viewport - headHeight;
+    if (top < scroller.scrollTop) scroller.scrollTop = top;
+    if (top + ROW > scroller.scrollTop + room) scroller.scrollTop = top + ROW - room;
+    const left = lefts[active.column] ?? 0;
+    const right = left + (columns[active.column]?.width ?? 0);
+    if (left - GUTTER < scroller.scrollLeft) scroller.scrollLeft = left - GUTTER;
+    if (right > scroller.scrollLeft + scroller.clientWidth) scroller.scrollLeft = right - scroller.clientWidth;
+  }
+
+  function move(row: number, column: number, keepAnchor: boolean): void {
+    active = {
+      row: Math.max(0, Math.min(view.length - 1, row)),
+      column: Math.max(0, Math.min(columns.length - 1, column)),
+    };
+    if (!keepAnchor) anchor = active;
+    reveal();
+  }
+
+  /** Changes points; all are written, or none. */
+  async function change(
+    label: string,
+    edits: readonly { row: PointRow; document: DraftPoint | null }[],
+  ): Promise<string | null> {
+    const real = edits.filter(({ row, document }) => document !== row.document);
+    if (real.length === 0) return null;
+    const outcome = await draft.change(
+      label,
+      real.map(({ row, document }) => ({
+        id: row.id,
+        kind: 'point',
+        parent: row.parent,
+        expected: row.version,
+        document,
+      })),
+      real.map(({ row }) => row.document),
+    );
+    if (outcome.ok) say(`${label}: ${real.length} ${real.length === 1 ? 'point' : 'points'}`);
+    else say(outcome.words, true);
+    return outcome.ok ? null : outcome.words;
+  }
+
+  async function add(label: string, added: readonly { device: string; point: DraftPoint }[]): Promise<string | null> {
+    const changes: Change[] = added.map(({ device: parent, point }) => ({
+      id: null,
+      kind: 'point',
+      parent,
+      expected: null,
+      document: point,
+    }));
+    const outcome = await draft.change(label, changes, []);
+    if (outcome.ok) say(`${label}: ${added.length} ${added.length === 1 ? 'point' : 'points'}`);
+    return outcome.ok ? null : outcome.words;
+  }
+
+  // ---- editing a cell
+
+  async function edit(start: string | null): Promise<void> {
+    const column = columns[active.column];
+    const row = rows[view[active.row]];
+    if (!mayBuild || !column?.field || row === undefined) return;
+    editing = start ?? column.field.text(row.document);
+    await tick();
+    editor?.focus();
+    if (start === null) editor?.select();
+  }
+
+  async function commit(down: number, right: number): Promise<void> {
+    const column = columns[active.column];
+    const row = rows[view[active.row]];
+    const text = editing ?? '';
+    if (!column?.field || row === undefined) return;
+    const set = column.field.set(row.document, text);
+    if (!set.ok) {
+      say(`${rowWords(row)}, ${column.title}: ${set.problem}`, true);
+      return;
+    }
+    editing = null;
+    message = null;
+    scroller?.focus();
+    move(active.row + down, active.column + right, false);
+    await change(`${column.title} of ${rowWords(row)}`, [
+      { row, document: column.field.text(row.document) === column.field.text(set.value) ? row.document : set.value },
+    ]);
+  }
+
+  function onEditorKey(event: KeyboardEvent): void {
+    event.stopPropagation();
+    if (event.key === 'Enter') {
+      event.preventDefault();
+      void commit(event.shiftKey ? -1 : 1, 0);
+    } else if (event.key === 'Tab') {
+      event.preventDefault();
+      void commit(0, event.shiftKey ? -1 : 1);
+    } else if (event.key === 'Escape') {
+      editing = null;
+      message = null;
+      scroller?.focus();
+    }
+  }
+
+  /** Sets cells of the selection, row by row and column by column; `value` gets the place within it. */
+  async function setCells(label: string, value: (row: number, column: number) => string | null): Promise<void> {
+    const { top, left, right } = selection;
+    const edits: { row: PointRow; document: DraftPoint }[] = [];
+    for (let i = 0; i < selected.length; i++) {
+      const row = selected[i];
+      let { document } = row;
+      for (let c = left; c <= right; c++) {
+        const column = columns[c];
+        const text = column?.field ? value(i, c - left) : null;
+        if (text === null || !column?.field || column.field.text(document) === text) continue;
+        const set = column.field.set(document, text);
+        if (!set.ok) {
+          say(`${rowWords(row)}, ${column.title}: ${set.problem}. Nothing was changed.`, true);
+          move(top + i, c, false);
+          return;
+        }
+        document = set.value;
+      }
+      edits.push({ row, document });
+    }
+    await change(label, edits);
+  }
+
+  const fillDown = (): Promise<void> => {
+    const { left } = selection;
+    const source = selected[0];
+    return setCells('fill down', (i, c) => (i === 0 ? null : cellText(source, columns[left + c], lookups)));
+  };
+
+  /** Goes on with the cells that are filled, or with the first one. */
+  const fillSeries = (): Promise<void> => {
+    const { left, right } = selection;
+    const continued = new Map<number, string[]>();
+    for (let c = left; c <= right; c++) {
+      const column = columns[c];
+      if (!column?.field) continue;
+      const texts = selected.map((row) => cellText(row, column, lookups));
+      const given = texts.slice(0, texts.length > 2 && texts[1] !== texts[0] && column.numeric ? 2 : 1);
+      continued.set(c - left, [...given, ...series(given, texts.length - given.length)]);
+    }
+    return setCells('series', (i, c) => continued.get(c)?.[i] ?? null);
+  };
+
+  async function removeRows(): Promise<void> {
+    await change(
+      'delete',
+      selected.map((row) => ({ row, document: null })),
+    );
+  }
+
+  // ---- clipboard
+
+  async function copy(): Promise<void> {
+    const shown = columns.slice(selection.left, selection.right + 1);
+    const lines = selected.map((row) =>
+      shown.map((column) => cellText(row, column, lookups).replace(/[\t\n]/g, ' ')).join('\t'),
+    );
+    await navigator.clipboard.writeText(lines.join('\n'));
+    say(`${selected.length} ${selected.length === 1 ? 'row' : 'rows'} copied`);
+  }
+
+  /** A block that fits over cells fills them; anything that looks like rows of a list is previewed. */
+  function onPasted(text: string): void {
+    const lines = text.replace(/\r?\n$/, '').split(/\r?\n/);
+    const cells = lines.map((line) => line.split('\t'));
+    const widest = cells.reduce((most, row) => Math.max(most, row.length), 0);
+    const fits =
+      view.length > 0 &&
+      cells.length <= view.length - selection.top &&
+      widest <= 3 &&
+      (cells.length === 1 || widest === 1 || widest === selection.right - selection.left + 1);
+    if (!fits) {
+      pasted = text;
+      pastedFile = null;
+      dialog = 'paste';
+      return;
+    }
+    const single = cells.length === 1 && widest === 1;
+    if (!single) {
+      anchor = { row: selection.top, column: selection.left };
+      active = {
+        row: selection.top + cells.length - 1,
+        column: Math.min(columns.length - 1, selection.left + widest - 1),
+      };
+    }
+    void tick().then(() => setCells('paste', (i, c) => (single ? cells[0][0] : (cells[i]?.[c] ?? null))));
+  }
+
+  // ---- keys
+
+  function onKey(event: KeyboardEvent): void {
+    if (event.target !== scroller) return;
+    const { key } = event;
+    const page = Math.floor((viewport - headHeight) / ROW);
+    const ctrl = event.ctrlKey || event.metaKey;
+    const moves: Record<string, [number, number]> = {
+      ArrowDown: [active.row + 1, active.column],
+      ArrowUp: [active.row - 1, active.column],
+      ArrowRight: [active.row, active.column + 1],
+      ArrowLeft: [active.row, active.column - 1],
+      PageDown: [active.row + page, active.column],
+      PageUp: [active.row - page, active.column],
+      Home: [ctrl ? 0 : active.row, 0],
+      End: [ctrl ? Infinity : active.row, ctrl ? active.column : Infinity],
+    };
+    const to = moves[key];
+    if (to) {
+      event.preventDefault();
+      move(to[0], to[1], event.shiftKey);
+    } else if (ctrl && key.toLowerCase() === 'a') {
+      event.preventDefault();
+      anchor = { row: 0, column: 0 };
+      active = { row: Math.max(0, view.length - 1), column: columns.length - 1 };
+    } else if (ctrl && key.toLowerCase() === 'c') {
+      event.preventDefault();
+      void copy();
+    } else if (ctrl && key.toLowerCase() === 'd' && mayBuild) {
+      event.preventDefault();
+      void (event.shiftKey ? fillSeries() : fillDown());
+    } else if (key === 'Enter' || key === 'F2') {
+      event.preventDefault();
+      void edit(null);
+    } else if (key === 'Delete' && mayBuild) {
+      event.preventDefault();
+      void (event.shiftKey ? removeRows() : setCells('clear', () => ''));
+    } else if (key === 'Escape') {
+      anchor = active;
+      message = null;
+    } else if (!ctrl && !event.altKey && key.length === 1 && mayBuild) {
+      // A key that types begins a new text; the keys of the page (/ and ?) are typed only while editing.
+      if (key === '/' || key === '?') return;
+      event.preventDefault();
+      event.stopPropagation();
+      void edit(key);
+    }
+  }
+
+  function onPointer(event: PointerEvent): void {
+    const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-column]');
+    const line = (event.target as HTMLElement).closest<HTMLElement>('[data-row]');
+    if (!line || event.button !== 0 || (event.target as HTMLElement).closest('button, input, a')) return;
+    const row = Number(line.dataset.row);
+    if (editing !== null) void commit(0, 0);
+    if (cell) move(row, Number(cell.dataset.column), event.shiftKey);
+    else {
+      anchor = { row: event.shiftKey ? anchor.row : row, column: 0 };
+      active = { row, column: columns.length - 1 };
+    }
+    event.preventDefault();
+    scroller?.focus();
+  }
+
+  function onDrag(event: PointerEvent): void {
+    if (event.buttons !== 1 || editing !== null) return;
+    const line = (event.target as HTMLElement).closest<HTMLElement>('[data-row]');
+    const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-column]');
+    if (!line) return;
+    active = { row: Number(line.dataset.row), column: cell ? Number(cell.dataset.column) : active.column };
+  }
+
+  async function fix(row: PointRow, problem: PointProblem): Promise<void> {
+    if (problem.fix) await change(problem.fix.words, [{ row, document: { ...row.document, ...problem.fix.set } }]);
+  }
+
+  /** The same fix for every row that has one. */
+  async function fixAll(): Promise<void> {
+    const edits = view.flatMap((at) => {
+      const row = rows[at];
+      const fixes = (problems.get(row.id) ?? []).flatMap(({ fix: one }) => one?.set ?? []);
+      return fixes.length === 0 ? [] : [{ row, document: Object.assign({}, row.document, ...fixes) as DraftPoint }];
+    });
+    await change('mend', edits);
+  }
+  const activeProblems = $derived(problems.get(rows[view[active.row]]?.id ?? -1) ?? []);
+  const fixable = $derived([...problems.values()].filter((own) => own.some(({ fix: one }) => one)).length);
+
+  async function exportAs(form: 'csv' | 'xlsx'): Promise<void> {
+    exporting = false;
+    const table = tableOfPoints(view.map((at) => ({ device: rows[at].parent, point: rows[at].document })));
+    const name = `halvix-points${device === null ? '' : `-${device}`}`;
+    if (form === 'csv') download(`${name}.csv`, `\ufeff${csvOf(table)}`, 'text/csv;charset=utf-8');
+    else await downloadWorkbook(`${name}.xlsx`, table);
+  }
+
+  function onFile(event: Event & { currentTarget: HTMLInputElement }): void {
+    const [file] = event.currentTarget.files ?? [];
+    event.currentTarget.value = '';
+    if (!file) return;
+    pasted = '';
+    pastedFile = file;
+    dialog = 'paste';
+  }
+
+  const context = $derived((code: string) => ({ station: byCode.get(code)?.station ?? '', device: code }));
+</script>
+
+<div class="flex min-h-0 flex-1 flex-col">
+  <div class="mb-2 flex flex-wrap items-center gap-1.5">
+    <select class="field" aria-label="Kind" bind:value={kind}>
+      <option value="all">All kinds</option>
+      {#each LIST_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].many}</option>{/each}
+    </select>
+    <button
+      class="button"
+      aria-pressed={problemFilter === 'problem'}
+      onclick={() => (problemFilter = problemFilter === 'problem' ? 'all' : 'problem')}
+      ><span class:text-alarm={counts.bad > 0}>{counts.bad} problems</span></button
+    >
+    <button
+      class="button"
+      aria-pressed={problemFilter === 'any'}
+      onclick={() => (problemFilter = problemFilter === 'any' ? 'all' : 'any')}
+      ><span class:text-questionable={counts.odd > 0}>{counts.odd} warnings</span></button
+    >
+    <button
+      class="button"
+      aria-pressed={problemFilter === 'unmapped'}
+      onclick={() => (problemFilter = problemFilter === 'unmapped' ? 'all' : 'unmapped')}>Seen by nobody</button
+    >
+    <button class="button" aria-pressed={filtering} onclick={() => (filtering = !filtering)}>Filter</button>
+    <div class="relative" role="presentation" onkeydown={(event) => event.key === 'Escape' && (choosing = false)}>
+      <button class="button" aria-expanded={choosing} onclick={() => (choosing = !choosing)}>Columns</button>
+      {#if choosing}
+        <div
+          class="panel absolute left-0 z-30 mt-1 grid max-h-[60vh] w-[340px] grid-cols-2 overflow-y-auto p-2 shadow-lg"
+        >
+          {#each GRID_COLUMNS.filter(({ key }) => key !== 'device') as column (column.key)}
+            <label class="flex items-center gap-2 py-0.5"
+              ><input
+                type="checkbox"
+                checked={!hidden.includes(column.key)}
+                onchange={() => choose(column)}
+              />{column.title}</label
+            >
+          {/each}
+        </div>
+      {/if}
+    </div>
+    <span class="grow"></span>
+    <span class="text-soft" data-testid="row-count" aria-live="polite"
+      >{complete
+        ? view.length === rows.length
+          ? `${rows.length} points`
+          : `${view.length} of ${rows.length} points`
+        : `${total} points, loading …`}</span
+    >
+    <div class="relative" role="presentation" onkeydown={(event) => event.key === 'Escape' && (exporting = false)}>
+      <button class="button" aria-expanded={exporting} onclick={() => (exporting = !exporting)}>Export</button>
+      {#if exporting}
+        <div class="panel absolute right-0 z-30 mt-1 flex w-40 flex-col gap-1 p-2 shadow-lg">
+          <button class="button" onclick={() => void exportAs('csv')}>CSV</button>
+          <button class="button" onclick={() => void exportAs('xlsx')}>XLSX</button>
+        </div>
+      {/if}
+    </div>
+  </div>
+  {#if mayBuild}
+    <div class="mb-2 flex flex-wrap items-center gap-1.5" role="toolbar" aria-label="Edit points">
+      <button class="button first" onclick={() => (([pasted, pastedFile] = ['', null]), (dialog = 'paste'))}
+        >Paste rows…</button
+      >
+      <label class="button"
+        >Import…<input class="sr-only" type="file" accept=".csv,.tsv,.txt,.xlsx" onchange={onFile} /></label
+      >
+      <button class="button" disabled={devices.length === 0} onclick={() => (dialog = 'run')}>Add a run…</button>
+      <button class="button" disabled={selected.length < 2} title="Ctrl D" onclick={() => void fillDown()}
+        >Fill down</button
+      >
+      <button class="button" disabled={selected.length < 2} title="Ctrl Shift D" onclick={() => void fillSeries()}
+        >Series</button
+      >
+      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'many')}
+        >Set in {worked.length}…</button
+      >
+      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'replace')}
+        >Find and replace…</button
+      >
+      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'rename')}
+        >Rename {worked.length}…</button
+      >
+      <button
+        class="button"
+        disabled={selected.length === 0}
+        onclick={() => void unmap(selected).then((words) => words && say(words, true))}>Unmap {selected.length}</button
+      >
+      <button class="button" disabled={selected.length === 0} title="Shift Del" onclick={() => void removeRows()}
+        >Delete {selected.length}</button
+      >
+      {#if fixable > 0}<button class="button" onclick={() => void fixAll()}>Mend {fixable}</button>{/if}
+    </div>
+  {/if}
+  {#if message}
+    <p class="mb-1" class:text-alarm={message.bad} role={message.bad ? 'alert' : 'status'} data-testid="grid-message">
+      {message.words}
+    </p>
+  {/if}
+  <div
+    class="panel flex min-h-[160px] flex-1 flex-col text-[13px]"
+    role="grid"
+    aria-label="Points"
+    aria-rowcount={view.length}
+    aria-multiselectable="true"
+  >
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_static_element_interactions -->
+    <div
+      bind:this={scroller}
+      bind:clientHeight={viewport}
+      class="relative min-h-0 flex-1 overflow-auto select-none focus-visible:-outline-offset-2"
+      tabindex="0"
+      data-testid="grid"
+      onscroll={() => (scrollTop = scroller?.scrollTop ?? 0)}
+      onkeydown={onKey}
+      onpointerdown={onPointer}
+      onpointermove={onDrag}
+      ondblclick={(event) => (event.target as HTMLElement).closest('[data-column]') && void edit(null)}
+    >
+      <div
+        class="sticky top-0 z-20 border-b border-rule bg-panel"
+        style="width: {width}px; min-width: 100%"
+        role="row"
+        bind:clientHeight={headHeight}
+      >
+        <div class="relative" style="height: {filtering ? 58 : 28}px">
+          <span class="absolute left-2 top-1 text-[12px] text-soft">row</span>
+          {#each columns as column, c (column.key)}
+            <div
+              class="absolute px-1.5 py-1"
+              class:text-right={column.numeric}
+              style="left: {lefts[c]}px; width: {column.width}px"
+              role="columnheader"
+              aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : 'none'}
+              title={column.field?.help ?? ''}
+            >
+              <button
+                class="max-w-full cursor-pointer truncate text-[12px] text-soft hover:text-ink"
+                onclick={() => sortBy(column)}
+                >{column.title}{sorting?.key === column.key ? (sorting.down ? ' ↓' : ' ↑') : ''}</button
+              >
+              {#if filtering}
+                <input
+                  class="field mt-0.5 min-h-0 w-full px-1 py-0 text-[12px]"
+                  aria-label="Filter {column.title}"
+                  placeholder="has, or =is"
+                  bind:value={filters[column.key]}
+                />
+              {/if}
+            </div>
+          {/each}
+        </div>
+      </div>
+      {#if view.length === 0}
+        <p class="p-4 text-soft">
+          {#if !complete}Loading …
+          {:else if rows.length > 0}No point passes the filters.
+          {:else if devices.length === 0}No point yet. <a class="word" href="/build/device/new">Add a device</a> first.
+          {:else}No point yet. Copy the list from a spreadsheet and paste it here (Ctrl V), or add a run.{/if}
+        </p>
+      {/if}
+      <div
+        style="height: {view.length * ROW}px; width: {width}px; min-width: 100%; position: relative; contain: strict"
+      >
+        {#each slots as index, slot (slot)}
+          {@const row = rows[view[index]]}
+          {#if row}
+            {@const own = problems.get(row.id)}
+            {@const worst = own?.[0]}
+            <div
+              role="row"
+              aria-rowindex={index + 1}
+              data-row={index}
+              class="absolute left-0 border-b border-rule/70"
+              style="transform: translateY({index * ROW}px); height: {ROW}px; width: {width}px; min-width: 100%"
+              class:bg-chosen={index >= selection.top && index <= selection.bottom && selected.length > 1}
+            >
+              <span
+                class="mono absolute left-0 cursor-pointer px-2 leading-[29px] text-soft"
+                style="width: {GUTTER}px"
+                role="rowheader"
+                >{#if worst}<b
+                    class={worst.severity === 'problem' ? 'text-alarm' : 'text-questionable'}
+                    title={worst.words}>!</b
+                  >{/if}{index + 1}</span
+              >
+              {#each columns as column, c (column.key)}
+                {@const isActive = index === active.row && c === active.column}
+                <div
+                  role="gridcell"
+                  tabindex="-1"
+                  data-column={c}
+                  class="absolute truncate px-1.5 leading-[29px]"
+                  class:mono={column.numeric || column.key === 'kind'}
+                  class:text-right={column.numeric}
+                  class:out={!row.document.inService && column.key === 'name'}
+                  class:bg-mark={c >= selection.left &&
+                    c <= selection.right &&
+                    index >= selection.top &&
+                    index <= selection.bottom &&
+                    (selected.length > 1 || selection.left !== selection.right)}
+                  style="left: {lefts[c]}px; width: {column.width}px; height: {ROW - 1}px{isActive
+                    ? '; outline: 2px solid var(--accent); outline-offset: -2px'
+                    : ''}"
+                  data-testid={column.key === 'problem' ? 'problem' : undefined}
+                >
+                  {#if isActive && editing !== null}
+                    <input
+                      bind:this={editor}
+                      bind:value={editing}
+                      class="absolute inset-0 bg-panel px-1.5 outline-2 outline-accent select-text"
+                      class:text-right={column.numeric}
+                      aria-label="{column.title} of {rowWords(row)}"
+                      title={column.field?.help}
+                      list={column.field?.choices ? `choices-${column.key}` : undefined}
+                      onkeydown={onEditorKey}
+                    />
+                  {:else if column.key === 'problem'}
+                    {#if worst}
+                      <span
+                        class={worst.severity === 'problem' ? 'text-alarm' : 'text-questionable'}
+                        title={own?.map(({ words }) => words).join('; ')}
+                        >{worst.words}{own && own.length > 1 ? ` (+${own.length - 1})` : ''}</span
+                      >
+                      {#if worst.fix && mayBuild}<button
+                          class="ml-1 text-accent underline"
+                          onclick={() => void fix(row, worst)}>{worst.fix.words}</button
+                        >{/if}
+                    {/if}
+                  {:else if column.key === 'mapped'}
+                    <span
+                      class={mapped.size > 0 && !mapped.has(`${row.parent} ${row.document.kind} ${row.document.index}`)
+                        ? 'text-soft italic'
+                        : ''}>{cellText(row, column, lookups) || 'nobody'}</span
+                    >
+                  {:else}{cellText(row, column, lookups)}{/if}
+                </div>
+              {/each}
+            </div>
+          {/if}
+        {/each}
+      </div>
+    </div>
+  </div>
+  <p class="mt-1 text-[12.5px] text-soft">
+    {#if activeProblems.length > 0}<b class="text-alarm">{activeProblems.map(({ words }) => words).join('; ')}.</b>{/if}
+    Type to edit, Enter to go down, Ctrl D to fill down, Ctrl V to paste; Ctrl Z to undo. {columns[active.column]?.field
+      ? `${columns[active.column].title}: ${columns[active.column].field?.help}.`
+      : ''}
+  </p>
+</div>
+{#each GRID_COLUMNS.filter(({ field }) => field?.choices) as { key, field } (key)}
+  <datalist id="choices-{key}"
+    >{#each field?.choices ?? [] as one (one)}<option value={one}></option>{/each}</datalist
+  >
+{/each}
+
+{#if dialog === 'paste'}
+  <PasteDialog
+    text={pasted}
+    file={pastedFile}
+    {rows}
+    {device}
+    {devices}
+    {complete}
+    take={async (changed, added) => {
+      const words =
+        changed.length > 0 && added.length > 0
+          ? await (async () => (await change('paste', changed)) ?? (await add('paste', added)))()
+          : changed.length > 0
+            ? await change('paste', changed)
+            : await add('paste', added);
+      if (words === null) dialog = null;
+      return words;
+    }}
+    close={() => (dialog = null)}
+  />
+{:else if dialog === 'run'}
+  <RunDialog
+    {device}
+    {devices}
+    {context}
+    add={async (label, added) => {
+      const words = await add(label, added);
+      if (words === null) dialog = null;
+      return words;
+    }}
+    {rows}
+    close={() => (dialog = null)}
+  />
+{:else if dialog === 'replace'}
+  <ReplaceDialog
+    rows={worked}
+    change={async (label, edits) => {
+      const words = await change(label, edits);
+      if (words === null) dialog = null;
+      return words;
+    }}
+    close={() => (dialog = null)}
+  />
+{:else if dialog === 'rename'}
+  <RenameDialog
+    rows={worked}
+    {context}
+    change={async (label, edits) => {
+      const words = await change(label, edits);
+      if (words === null) dialog = null;
+      return words;
+    }}
+    close={() => (dialog = null)}
+  />
+{:else if dialog === 'many'}
+  <EditManyDialog
+    rows={worked}
+    field={columns[active.column]?.field?.key ?? pointField('unit').key}
+    change={async (label, edits) => {
+      const words = await change(label, edits);
+      if (words === null) dialog = null;
+      return words;
+    }}
+    close={() => (dialog = null)}
+  />
+{/if}
+
+<style>
+  .out {
+    background: repeating-linear-gradient(135deg, transparent 0 5px, var(--rule) 5px 6px);
+    color: var(--soft);
+  }
+</style>

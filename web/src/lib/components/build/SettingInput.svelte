@@ -1,0 +1,72 @@
+<script lang="ts">
+  import type { SettingField } from '@halvix/core/config';
+
+  /** One setting: its title, unit and limit, a mark when it is not at its default, and a way back to it. */
+  interface Props {
+    field: SettingField;
+    value: unknown;
+    fallback?: unknown;
+    problem?: string | undefined;
+    disabled?: boolean;
+    choices?: readonly (readonly [string, string])[];
+    change: (value: unknown) => void;
+  }
+  let { field, value, fallback, problem, disabled = false, choices, change }: Props = $props();
+  const options = $derived(choices ?? field.choices);
+  const isChanged = $derived(fallback !== undefined && value !== fallback);
+  const limit = $derived(field.limits ? `${field.limits[0]} to ${field.limits[1]}` : '');
+  const shown = $derived(
+    fallback === undefined
+      ? ''
+      : (options?.find(([key]) => key === fallback)?.[1] ??
+          (fallback === true ? 'yes' : fallback === false ? 'no' : String(fallback))),
+  );
+
+  function number(text: string): unknown {
+    return text.trim() === '' || !Number.isFinite(Number(text)) ? text : Number(text);
+  }
+</script>
+
+<div class="flex flex-col gap-0.5">
+  <label class="flex flex-col gap-0.5">
+    <span class:text-accent={isChanged}
+      >{field.title}{#if field.unit}, {field.unit}{/if}{#if isChanged}<b title="not at its default">&nbsp;•</b
+        >{/if}</span
+    >
+    {#if field.type === 'boolean'}
+      <select
+        class="field"
+        {disabled}
+        value={value ? 'yes' : 'no'}
+        onchange={(e) => change(e.currentTarget.value === 'yes')}
+      >
+        <option value="yes">yes</option><option value="no">no</option>
+      </select>
+    {:else if options}
+      <select class="field" {disabled} value={String(value)} onchange={(e) => change(e.currentTarget.value)}>
+        {#each options as [key, words] (key)}<option value={key}>{words}</option>{/each}
+      </select>
+    {:else}
+      <input
+        class="field"
+        class:mono={field.type === 'number'}
+        {disabled}
+        inputmode={field.type === 'number' ? 'numeric' : undefined}
+        value={String(value ?? '')}
+        aria-invalid={problem !== undefined}
+        oninput={(e) => change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value)}
+      />
+    {/if}
+  </label>
+  {#if problem}<span role="alert" class="text-[12.5px] text-alarm">{problem}</span>
+  {:else if isChanged}
+    <button
+      class="self-start text-[12.5px] text-accent underline"
+      {disabled}
+      onclick={() => change(fallback)}
+      type="button">back to {shown}{field.unit ? ` ${field.unit}` : ''}</button
+    >
+  {:else if field.help || limit}<span class="text-[12.5px] text-soft"
+      >{[field.help, limit].filter(Boolean).join('; ')}</span
+    >{/if}
+</div>

@@ -1,0 +1,151 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { OBJECT_SCHEMAS, OUTBOUND_FIELDS, sameDocument, type OutboundObject } from '@halvix/core/config';
+  import { untrack } from 'svelte';
+  import { draft } from '$lib/build/draft.svelte.ts';
+  import { fieldProblems } from '$lib/build/forms.ts';
+  import { mappingRows } from '$lib/build/rows.ts';
+  import SettingsForm from '$lib/components/build/SettingsForm.svelte';
+  import Sheet from '$lib/components/build/Sheet.svelte';
+
+  let { data } = $props();
+  const mayBuild = $derived(data.person.role === 'engineer');
+  const held = $derived(data.code === null ? undefined : draft.outbound(data.code));
+
+  const fresh = (): OutboundObject => ({
+    ...OBJECT_SCHEMAS.outbound.parse({
+      code: 'NEW',
+      name: 'centre',
+      centre: 'New',
+      protocol: 'dnp3',
+      host: '127.0.0.1',
+      port: 20100,
+      settings: { ourAddress: 10, theirAddress: 100 },
+    }),
+    code: '',
+    centre: '',
+  });
+  let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? fresh()));
+  let seen = untrack(() => held?.version);
+  let tried = $state(false);
+  let problem = $state<string | null>(null);
+  let removing = $state(false);
+  const defaults = fresh();
+
+  $effect(() => {
+    const version = held?.version;
+    if (version === seen) return;
+    seen = version;
+    untrack(() => (document = held?.document ?? fresh()));
+  });
+
+  const problems = $derived(fieldProblems('outbound', document));
+  const taken = $derived(data.code === null && draft.outbound(document.code) !== undefined);
+  const dirty = $derived(!sameDocument(document, held?.document));
+
+  async function save(): Promise<void> {
+    tried = true;
+    if (Object.keys(problems).length > 0 || taken) return;
+    const outcome = await draft.change(
+      held ? `change ${document.code}` : `add ${document.code}`,
+      [{ id: held?.id ?? null, kind: 'outbound', parent: '', expected: held?.version ?? null, document }],
+      [held?.document ?? null],
+    );
+    problem = outcome.ok ? null : outcome.words;
+    if (!outcome.ok) return;
+    if (data.code === null) await goto(`/build/mapping?outbound=${document.code}`);
+    else if (document.code !== data.code) await goto(`/build/outbound/${document.code}`);
+  }
+
+  async function remove(): Promise<void> {
+    if (!held) return;
+    const mappings = await mappingRows([held.document.code]);
+    const gone = [held, ...mappings];
+    const outcome = await draft.change(
+      `delete ${held.document.code}`,
+      gone.map(({ id, kind, parent, version }) => ({ id, kind, parent, expected: version, document: null })),
+      gone.map((one) => one.document),
+    );
+    if (outcome.ok) await goto('/build');
+    else problem = outcome.words;
+  }
+</script>
+
+<svelte:head><title>{data.code ?? 'New centre'} · Halvix</title></svelte:head>
+
+<div class="flex max-w-[900px] grow flex-col gap-4 p-5">
+  <div class="flex flex-wrap items-center gap-2">
+    <h1>
+      {held
+        ? `${held.document.code} ${held.document.centre}`
+        : data.code === null
+          ? 'A new centre'
+          : `There is no outbound ${data.code}`}
+    </h1>
+    <span class="grow"></span>
+    {#if held}
+      <a class="button plain" href="/build/mapping?outbound={held.document.code}"
+        >{data.draft.counts.mappings[held.document.code] ?? 0} mapped</a
+      >
+      {#if mayBuild}<button class="button" onclick={() => (removing = true)}>Delete…</button>{/if}
+    {/if}
+  </div>
+  {#if held || data.code === null}
+    <p class="text-soft">
+      We are the DNP3 outstation here: the centre is the master, calls us, and asks. Nothing listens to it before the
+      draft is applied.
+    </p>
+    <form
+      class="panel p-4"
+      onsubmit={(event) => {
+        event.preventDefault();
+        void save();
+      }}
+    >
+      <SettingsForm
+        fields={OUTBOUND_FIELDS}
+        {document}
+        {defaults}
+        disabled={!mayBuild}
+        problems={tried || held ? { ...problems, ...(taken ? { code: 'another outbound has this code' } : {}) } : {}}
+        change={(next) =>
+          (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}
+      />
+      {#if mayBuild}
+        <div class="mt-4 flex items-center gap-3">
+          <button class="button first" disabled={held !== undefined && !dirty}
+            >{held ? 'Save to the draft' : 'Add it to the draft'}</button
+          >
+          {#if problem}<span role="alert" class="text-alarm">{problem}</span>{/if}
+        </div>
+      {/if}
+    </form>
+    <section class="panel p-4" aria-label="Both ends">
+      <h2 class="mb-2">What the centre has to be set to</h2>
+      <table class="text-[13px]">
+        <tbody>
+          {#each [['Protocol and role', 'DNP3 master over TCP, calls us'], ['Calls', `${document.host}:${document.port}`], ['Its own address', String(document.settings.theirAddress)], ['Our outstation', String(document.settings.ourAddress)], ['Confirms events within', `${document.settings.confirmTimeoutMs} ms`], ['Operates after a select within', `${document.settings.selectTimeoutMs} ms`], ['Unsolicited reporting', 'not sent; poll the classes 1 to 3']] as [what, value] (what)}
+            <tr class="border-t border-rule"
+              ><th class="py-1 pr-6 text-left font-normal text-soft">{what}</th><td class="mono py-1">{value}</td></tr
+            >
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/if}
+</div>
+{#if removing && held}
+  <Sheet title="Delete {held.document.code} {held.document.centre}?" close={() => (removing = false)}>
+    <div class="border-l-4 border-alarm bg-ground p-4">
+      <p>
+        With it go its {data.draft.counts.mappings[held.document.code] ?? 0} mappings. {held.document.centre} sees nothing
+        any more once the draft is applied, and events that wait for it are dropped then.
+      </p>
+      <p class="mt-1">Until then nothing that runs changes, and undo brings it back.</p>
+    </div>
+    <div class="flex justify-end gap-2">
+      <button class="button" onclick={() => (removing = false)}>Keep it</button>
+      <button class="button grave" onclick={() => void remove()}>Delete from the draft</button>
+    </div>
+  </Sheet>
+{/if}

@@ -1,0 +1,145 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { heldRows, mappingRows, pointRows } from '$lib/build/rows.ts';
+  import type { DraftPoint } from '@halvix/core/config';
+  import { addressWords } from '@halvix/core/point';
+  import { onMount, untrack } from 'svelte';
+  import { draft, type Held } from '$lib/build/draft.svelte.ts';
+  import { inListOrder, pointKey, type PointRow } from '$lib/build/grid.ts';
+  import PointGrid from '$lib/components/build/PointGrid.svelte';
+  import type { MappingConfig } from '@halvix/core/config';
+
+  let { data } = $props();
+  let rows = $state.raw<PointRow[]>(untrack(() => heldRows<DraftPoint>('point', data.first)));
+  let mappings = $state.raw<Held<MappingConfig>[]>([]);
+  let complete = $state(untrack(() => data.first.length >= data.count));
+  let problem = $state<string | null>(null);
+  let scope = untrack(() => JSON.stringify(data.of));
+
+  const devices = $derived(draft.of('device').map(({ document }) => document));
+  const inScope = (parent: string): boolean => data.of === null || data.of.includes(parent);
+
+  async function loadAll(): Promise<void> {
+    try {
+      const all = await pointRows(data.of);
+      draft.noteVersions(all);
+      rows = all.sort(inListOrder);
+      complete = true;
+      mappings = await mappingRows(null);
+      draft.noteVersions(mappings);
+    } catch (error) {
+      problem = `The list could not be loaded: ${error instanceof Error ? error.message : String(error)}`;
+    }
+  }
+
+  // Another device or station was chosen.
+  $effect(() => {
+    const next = JSON.stringify(data.of);
+    if (next === scope) return;
+    scope = next;
+    untrack(() => {
+      rows = heldRows<DraftPoint>('point', data.first);
+      complete = data.first.length >= data.count;
+      void loadAll();
+    });
+  });
+
+  onMount(() => {
+    void loadAll();
+    return draft.listen((changed) => {
+      rows = merged(
+        rows,
+        changed.filter(({ kind, parent }) => kind === 'point' && inScope(parent)) as PointRow[],
+        inListOrder,
+      );
+      mappings = merged(mappings, changed.filter(({ kind }) => kind === 'mapping') as Held<MappingConfig>[], null);
+    });
+  });
+
+  /** Rows with changed ones in their place, new ones in order, deleted ones gone. */
+  function merged<Row extends Held>(
+    list: Row[],
+    changed: readonly Row[],
+    order: ((a: Row, b: Row) => number) | null,
+  ): Row[] {
+    if (changed.length === 0) return list;
+    const news = new Map(changed.map((row) => [row.id, row]));
+    let fresh = 0;
+    const next: Row[] = [];
+    for (const row of list) {
+      const change = news.get(row.id);
+      if (change === undefined) next.push(row);
+      else {
+        news.delete(row.id);
+        if (change.document !== null) next.push(change);
+      }
+    }
+    for (const row of news.values()) {
+      if (row.document === null) continue;
+      next.push(row);
+      fresh++;
+    }
+    return fresh > 0 && order ? next.sort(order) : next;
+  }
+
+  const mapped = $derived.by(() => {
+    const words = new Map<string, string>();
+    for (const { parent, document } of mappings) {
+      const key = pointKey(document.device, document);
+      const word = `${parent} ${addressWords(document.target.kind, document.target.index)}`;
+      const known = words.get(key);
+      words.set(key, known ? `${known}, ${word}` : word);
+    }
+    return words;
+  });
+
+  async function unmap(chosen: readonly PointRow[]): Promise<string | null> {
+    const keys = new Set(chosen.map(({ parent, document }) => pointKey(parent, document)));
+    const gone = mappings.filter(({ document }) => keys.has(pointKey(document.device, document)));
+    if (gone.length === 0) return 'None of them is mapped.';
+    const outcome = await draft.change(
+      `unmap ${gone.length}`,
+      gone.map(({ id, version, parent }) => ({ id, kind: 'mapping', parent, expected: version, document: null })),
+      gone.map(({ document }) => document),
+    );
+    return outcome.ok ? null : outcome.words;
+  }
+
+  const title = $derived(
+    data.device !== null
+      ? `Points of ${data.device}`
+      : data.station !== null
+        ? `Points of ${draft.of('station').find(({ document }) => document.code === data.station)?.document.name ?? data.station}`
+        : 'All points',
+  );
+</script>
+
+<svelte:head><title>{title} · Halvix</title></svelte:head>
+
+<div class="flex min-h-[520px] grow flex-col gap-2 p-5 pt-4">
+  <div class="flex flex-wrap items-center gap-3">
+    <h1>{title}</h1>
+    <select
+      class="field"
+      aria-label="List of"
+      value={data.device ?? ''}
+      onchange={(e) =>
+        void goto(e.currentTarget.value ? `/build/points?device=${e.currentTarget.value}` : '/build/points')}
+    >
+      <option value="">all devices</option>
+      {#each devices as { code, name } (code)}<option value={code}>{code} {name}</option>{/each}
+    </select>
+    {#if data.device !== null}<a class="word" href="/build/device/{data.device}">its settings</a>{/if}
+  </div>
+  {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
+  <PointGrid
+    {rows}
+    total={complete ? rows.length : data.count}
+    {complete}
+    {mapped}
+    device={data.device}
+    {devices}
+    mayBuild={data.person.role === 'engineer'}
+    {unmap}
+  />
+</div>

@@ -1,0 +1,36 @@
+import { diffConfigurations, readConfiguration } from '@halvix/core/config';
+import { loadDraft, replaceDraft, revisionById } from '@halvix/db';
+import { error, json } from '@sveltejs/kit';
+import { z } from 'zod';
+import { bodyOf } from '$lib/server/body.ts';
+import { database } from '$lib/server/database.ts';
+import type { RequestHandler } from './$types';
+
+/** The whole configuration as a document to keep: the draft, or a revision. */
+export const GET: RequestHandler = async ({ url }) => {
+  const asked = url.searchParams.get('revision');
+  const revision = asked === null ? null : await revisionById(database, Number(asked) || 0);
+  if (asked !== null && revision === null) error(404, `revision: there is no revision ${asked}`);
+  const document = revision?.configuration ?? (await loadDraft(database)).configuration;
+  const name = revision === null ? 'draft' : `revision-${revision.id}`;
+  return new Response(`${JSON.stringify(document, null, 2)}\n`, {
+    headers: {
+      'content-type': 'application/json',
+      'content-disposition': `attachment; filename="halvix-${name}.json"`,
+    },
+  });
+};
+
+const bodySchema = z.object({ document: z.unknown(), take: z.boolean().default(false) });
+const MAX_TOLD = 200;
+
+/** Reads a document: tells what it would change or what is wrong with it; with `take` the draft becomes it. */
+export const POST: RequestHandler = async ({ request, locals }) => {
+  const { document, take } = await bodyOf(request, bodySchema);
+  const read = readConfiguration(document);
+  if (!read.ok) return json({ problems: read.problem.slice(0, MAX_TOLD), changes: [], count: 0 });
+  const { configuration } = await loadDraft(database);
+  const changes = diffConfigurations(configuration, read.value);
+  if (take) await database.transaction((tx) => replaceDraft(tx, read.value, locals.person?.name ?? '', Date.now()));
+  return json({ problems: [], changes: changes.slice(0, MAX_TOLD), count: changes.length });
+};
