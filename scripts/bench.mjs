@@ -1,3 +1,4 @@
+import { measureLatePolls } from './lib/latepolls.mjs';
 import { build } from './lib/build.mjs';
 import { CHROMIUM } from './lib/chromium.mjs';
 import { installDebian, installNpm } from './lib/install.mjs';
@@ -21,7 +22,13 @@ process.stdout.write = (
 )(process.stdout.write.bind(process.stdout));
 
 const SAMPLES = 60;
-const GROUPS = { 'path.field_to_browser_ms': fieldToBrowser, 'ingest.copy_ratio': ingest };
+const GRID_ROWS = 100_000;
+const GROUPS = {
+  'path.field_to_browser_ms': fieldToBrowser,
+  'ingest.copy_ratio': ingest,
+  'apply.late_polls': latePolls,
+  grid,
+};
 
 /** @param {{ figure: string, value: number, unit: string, bound?: number, better: 'higher' | 'lower' }} figure */
 function report(figure) {
@@ -95,6 +102,172 @@ async function fieldToBrowser(postgres) {
     report({ figure: 'path.field_to_browser_ms_p99', value: at(0.99), unit: 'ms', bound: 2000, better: 'lower' });
   } finally {
     await browser.close();
+    await system.stopAll();
+  }
+}
+
+/** @param {Postgres} postgres  @param {number} [more]  further relays */
+async function systemOn(postgres, more = 0) {
+  const [web, engine, bench, relay, relay2, quillstone, ambry, ...moreRelays] = await freePorts(7 + more);
+  const ports = { web, engine, bench, relay, relay2, quillstone, ambry, postgres: postgres.port };
+  const name = `bench_${Date.now()}`;
+  await postgres.createDatabase(name);
+  const databaseUrl = postgres.url(name);
+  const system = new System({ databaseUrl, ports, logs: dataFolder('bench-logs'), moreRelays });
+  return { system, ports, databaseUrl, moreRelays };
+}
+
+/** @param {System} system @param {readonly ('bench' | 'engine' | 'web')[]} names */
+async function startAll(system, names) {
+  for (const name of names) {
+    system.start(name);
+    await system.waitFor(name);
+  }
+}
+
+/**
+ * Polls of twenty relays that are missed or late by more than a period while changes to another one are applied.
+ * @param {Postgres} postgres
+ */
+async function latePolls(postgres) {
+  const { system, ports, moreRelays } = await systemOn(postgres, 21);
+  try {
+    await startAll(system, ['bench', 'engine']);
+    const { late, longestGapMs, polls } = await measureLatePolls({
+      system,
+      benchPort: ports.bench,
+      ports: moreRelays,
+      folder: dataFolder('bench-late'),
+      until: async (what, holds) => {
+        for (const deadline = Date.now() + 30_000; !(await holds()); )
+          if (Date.now() > deadline) throw new Error(`not in time: ${what}`);
+          else await new Promise((resolve) => setTimeout(resolve, 100));
+      },
+    });
+    process.stderr.write(`late polls: ${late} of ${polls}, longest gap ${longestGapMs} ms\n`);
+    report({ figure: 'apply.late_polls', value: late, unit: 'polls', bound: 0, better: 'lower' });
+  } finally {
+    await system.stopAll();
+  }
+}
+
+/**
+ * The point grid with 100 000 points in a real browser.
+ * @param {Postgres} postgres
+ */
+async function grid(postgres) {
+  const { system, ports, databaseUrl } = await systemOn(postgres);
+  const { chromium } = await import('@playwright/test');
+  const { default: driver } = await import('postgres');
+  const sql = driver(databaseUrl, { max: 1, onnotice: () => {} });
+  const browser = await chromium.launch(CHROMIUM);
+  try {
+    await system.loadDemo();
+    await sql`
+      insert into draft_object (kind, parent, document, version, author, changed)
+      select 'device', '', jsonb_set(jsonb_set(document, '{code}', '"BIG"'), '{link}', '"BIG"'), nextval('draft_version'), 'bench', now()
+      from draft_object where kind = 'device' limit 1`;
+    await sql`
+      insert into draft_object (kind, parent, document, version, author, changed)
+      select 'point', 'BIG', jsonb_build_object('kind', case when n % 2 = 0 then 'analog' else 'binary' end, 'index', n / 2,
+        'name', 'Bay ' || n % 97 || ' value ' || n, 'unit', case when n % 2 = 0 then 'kV' else '' end, 'gain', 0.025),
+        1, 'bench', now()
+      from generate_series(0, ${GRID_ROWS - 1}) as n`;
+    await startAll(system, ['bench', 'engine', 'web']);
+    const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+    await page.goto(`http://127.0.0.1:${ports.web}/`);
+    await page.getByLabel('Name').fill('engineer');
+    await page.getByLabel('Password').fill('engineer-demo');
+    await page.keyboard.press('Enter');
+    await page.waitForURL('**/run');
+    const url = `http://127.0.0.1:${ports.web}/build/points?device=BIG`;
+    /** @type {number[]} */
+    const opens = [];
+    for (let i = 0; i < 5; i++) {
+      await page.goto(`http://127.0.0.1:${ports.web}/build/profiles`);
+      await page.waitForTimeout(500);
+      const began = Date.now();
+      await page.goto(url, { waitUntil: 'commit' });
+      await page.locator('[data-row="10"]').waitFor();
+      opens.push(Date.now() - began);
+      await page.getByText(`${GRID_ROWS} points`, { exact: true }).waitFor();
+    }
+    opens.sort((a, b) => a - b);
+    process.stderr.write(`grid.open_ms of ${opens.join(', ')}\n`);
+    report({ figure: 'grid.open_ms', value: opens[2], unit: 'ms', bound: 1000, better: 'lower' });
+    await page.waitForTimeout(2500);
+    await page.getByRole('button', { name: 'Filter', exact: true }).click();
+    const filters = await page.evaluate(async () => {
+      const doc = /** @type {any} */ (globalThis).document;
+      const frame = () => new Promise((resolve) => /** @type {any} */ (globalThis).requestAnimationFrame(resolve));
+      const times = [];
+      for (const text of ['value 77', 'bay 5 ', 'bay 96', 'no such', 'value', 'value 9999', '']) {
+        const input = doc.querySelector('[aria-label="Filter Name"]');
+        const count = doc.querySelector('[data-testid="row-count"]');
+        const before = count.textContent;
+        const began = performance.now();
+        input.value = text;
+        input.dispatchEvent(new Event('input', { bubbles: true }));
+        while (count.textContent === before && performance.now() - began < 5000) await frame();
+        times.push(performance.now() - began);
+        await new Promise((resolve) => setTimeout(resolve, 300));
+      }
+      return times.map(Math.round);
+    });
+    process.stderr.write(`grid.filter_ms of ${filters.join(', ')}\n`);
+    report({ figure: 'grid.filter_ms', value: Math.max(...filters), unit: 'ms', bound: 100, better: 'lower' });
+    const blank = await page.evaluate(async () => {
+      const doc = /** @type {any} */ (globalThis).document;
+      const scroller = doc.querySelector('[data-testid="grid"]');
+      const frame = () =>
+        /** @type {Promise<number>} */ (new Promise((resolve) => /** @type {any} */ (globalThis).requestAnimationFrame(resolve)));
+      const covered = () => {
+        const { top, bottom } = scroller.getBoundingClientRect();
+        const rows = [...scroller.querySelectorAll('[data-row]')].map((row) => row.getBoundingClientRect());
+        const head = scroller.querySelector('[role="row"]').getBoundingClientRect().bottom;
+        return Math.min(...rows.map((r) => r.top)) <= head + 1 && Math.max(...rows.map((r) => r.bottom)) >= bottom - 20 && top > 0;
+      };
+      let [longest, blankSince, frames, worstFrame] = [0, -1, 0, 0];
+      let last = await frame();
+      const began = last;
+      while (last - began < 6000) {
+        const now = await frame();
+        worstFrame = Math.max(worstFrame, now - last);
+        scroller.scrollTop += ((now - last) / 1000) * 1000 * 30;
+        last = now;
+        frames++;
+        if (covered()) {
+          if (blankSince >= 0) longest = Math.max(longest, now - blankSince);
+          blankSince = -1;
+        } else if (blankSince < 0) blankSince = now;
+      }
+      return { longest: Math.round(longest), frames, worstFrame: Math.round(worstFrame), rows: Math.round(scroller.scrollTop / 30) };
+    });
+    process.stderr.write(`grid.blank_ms: ${blank.rows} rows in ${blank.frames} frames, the longest frame ${blank.worstFrame} ms\n`);
+    report({ figure: 'grid.blank_ms', value: blank.longest, unit: 'ms', bound: 50, better: 'lower' });
+    const rows = Array.from({ length: 5000 }, (_, n) => `AI\t${n + 49_000}\tPasted ${n}\tkV\t0.1`).join('\n');
+    /** @type {number[]} */
+    const pastes = [];
+    for (let i = 0; i < 3; i++) {
+      pastes.push(
+        await page.evaluate(async (text) => {
+          const doc = /** @type {any} */ (globalThis).document;
+          const data = new DataTransfer();
+          data.setData('text/plain', `Kind\tAddress\tName\tUnit\tGain\n${text}`);
+          const began = performance.now();
+          doc.body.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true }));
+          while (!doc.querySelector('[data-testid="paste-new"]') && performance.now() - began < 10_000)
+            await new Promise((resolve) => /** @type {any} */ (globalThis).requestAnimationFrame(resolve));
+          return Math.round(performance.now() - began);
+        }, rows),
+      );
+      await page.getByRole('button', { name: 'Cancel' }).click();
+    }
+    process.stderr.write(`grid.paste_ms of ${pastes.join(', ')}\n`);
+    report({ figure: 'grid.paste_ms', value: Math.max(...pastes), unit: 'ms', bound: 1000, better: 'lower' });
+  } finally {
+    await browser.close();
+    await sql.end();
     await system.stopAll();
   }
 }

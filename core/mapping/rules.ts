@@ -1,6 +1,6 @@
 import type { MappingConfig } from '../config/index.ts';
 import { DEFAULT_VARIATIONS } from '../dnp3/index.ts';
-import { addressWords, isValueKind, kindRank, POINT_KINDS, type ListKind, type PointKind } from '../point/index.ts';
+import { addressWords, isValueKind, kindRank, LIST_KINDS, type ListKind, type PointKind } from '../point/index.ts';
 import { isControl, mappingProblem, targetKinds } from './convert.ts';
 import type { ScaledPoint } from '../point/index.ts';
 
@@ -125,7 +125,7 @@ export function applyRule(
   const taken = new Set(mapped.map(({ target }) => `${target.kind} ${target.index}`));
   const already = new Map(mapped.map((m) => [`${m.device} ${m.kind} ${m.index}`, m] as const));
   const matches = matcher(rule.pattern);
-  const kinds = new Set<ListKind>(rule.kinds.length > 0 ? rule.kinds : POINT_KINDS);
+  const kinds = new Set<ListKind>(rule.kinds.length > 0 ? rule.kinds : LIST_KINDS);
   const next = new Map<PointKind, number>();
   const preview: RulePreview = { rows: [], counts: { new: 0, mapped: 0, misfit: 0 } };
   const add = (row: RuleRow): void => {

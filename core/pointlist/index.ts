@@ -1,5 +1,6 @@
 export { POINT_FIELDS, fieldOfHeading, newPoint, pointField, readNumber, type PointField } from './fields.ts';
 export {
+  addressesIn,
   csvOf,
   decodeText,
   MAX_ROWS,

@@ -50,7 +50,8 @@ function firstBadOctet(octets: Uint8Array): number {
       bad = middle;
     }
   }
-  return good;
+  // A sequence that was begun breaks at the octet after it: the one before is the culprit.
+  return octets[good] < 0x80 && good > 0 && octets[good - 1] >= 0x80 ? good - 1 : good;
 }
 
 /** Splits text into rows and cells: tab-separated when there is a tab, else by semicolon or comma. */
@@ -149,6 +150,19 @@ export interface Preview {
   rows: PreviewRow[];
   counts: Record<RowState, number>;
   problems: CellProblem[];
+}
+
+/** The kinds and addresses that a table names, as `kind index`: which known points it may concern. */
+export function addressesIn(table: Table, kind: ListKind): Set<string> {
+  const [kindColumn, indexColumn] = [table.columns.indexOf('kind'), table.columns.indexOf('index')];
+  const addresses = new Set<string>();
+  for (const cells of table.rows) {
+    const text = (cells[indexColumn] ?? '').trim();
+    const both = readAddress(text);
+    if (both) addresses.add(`${both.kind} ${both.index}`);
+    else addresses.add(`${(kindColumn >= 0 && kindOf(cells[kindColumn] ?? '')) || kind} ${Number(text)}`);
+  }
+  return addresses;
 }
 
 /** What taking over a table would do, row by row. Nothing is changed. */

@@ -16,7 +16,9 @@ afterAll(() => rig.stop());
 const COMM_LOST = 4;
 const run = promisify(execFile);
 const apply = (file: string): Promise<{ stdout: string; stderr: string }> =>
-  run(process.execPath, ['dist/apply.js', file], { env: { ...process.env, HALVIX_DATABASE_URL: rig.databaseUrl } });
+  run(process.execPath, ['dist/halvix.js', 'config', 'apply', file], {
+    env: { ...process.env, HALVIX_DATABASE_URL: rig.databaseUrl },
+  });
 const reach = (port: number): Promise<void> =>
   new Promise((resolve, reject) => {
     const socket = connect(port, '127.0.0.1', () => {

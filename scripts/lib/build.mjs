@@ -8,7 +8,7 @@ const PROGRAMS = {
   engine: 'engine/main.ts',
   bench: 'bench/main.ts',
   'load-demo': 'scripts/load-demo.ts',
-  apply: 'scripts/apply.ts',
+  halvix: 'scripts/halvix.ts',
   'ingest-bench': 'engine/ingest.bench.ts',
 };
 

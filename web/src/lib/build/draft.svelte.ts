@@ -144,7 +144,9 @@ class Draft {
     });
     this.take(version, held);
     const step = { label, objects };
-    if (intoUndone) this.undone = [...this.undone, step];
+    // What was undone keeps its direction: redoing goes from before to after again.
+    const forwards = objects.map((one) => ({ ...one, before: one.after, after: one.before }));
+    if (intoUndone) this.undone = [...this.undone, { label, objects: forwards }];
     else this.done = [...this.done, step].slice(-MAX_STEPS);
     return { ok: true, version, ids: held.slice(0, changes.length).map(({ id }) => id) };
   }

@@ -40,5 +40,26 @@ export const analyse = (given: string | Uint8Array): Promise<Result<Table, strin
 export const analyseRows = (rows: string[][]): Promise<Result<Table, string>> =>
   ask({ do: 'rows', rows }) as Promise<Result<Table, string>>;
 
-export const previewed = (table: Table, context: PreviewContext): Promise<Preview> =>
-  ask({ do: 'preview', table, context }) as Promise<Preview>;
+/**
+ * What taking a table over would do. Only the known points that it may concern go to the worker, and the highest of
+ * each kind, after which those without an address are numbered.
+ */
+export async function previewed(table: Table, context: PreviewContext): Promise<Preview> {
+  const addresses = (await ask({ do: 'addresses', table, kind: context.kind })) as Set<string>;
+  const highest = new Map<string, number>();
+  const places: number[] = [];
+  context.known.forEach(({ device, point: { kind, index } }, at) => {
+    if (index === null) return;
+    if (addresses.has(`${kind} ${index}`)) places.push(at);
+    const key = `${device} ${kind}`;
+    const top = highest.get(key);
+    if (top === undefined || (context.known[top].point.index ?? 0) < index) highest.set(key, at);
+  });
+  const concerned = [...new Set([...places, ...highest.values()])];
+  const known = concerned.map((at) => context.known[at]);
+  const preview = (await ask({ do: 'preview', table, context: { ...context, known } })) as Preview;
+  return {
+    ...preview,
+    rows: preview.rows.map((row) => (row.known === null ? row : { ...row, known: concerned[row.known] })),
+  };
+}

@@ -1,10 +1,12 @@
-import { decodeText, previewTable, readTable, tableOf, type PreviewContext, type Table } from '@halvix/core/pointlist';
+import type { ListKind } from '@halvix/core/point';
+import { addressesIn, decodeText, previewTable, readTable, tableOf, type PreviewContext, type Table } from '@halvix/core/pointlist';
 
 /** Reads tables beside the page: a file of any size leaves the screen alive. */
 export type PasteJob =
   | { id: number; do: 'text'; text: string }
   | { id: number; do: 'octets'; octets: Uint8Array }
   | { id: number; do: 'rows'; rows: string[][] }
+  | { id: number; do: 'addresses'; table: Table; kind: ListKind }
   | { id: number; do: 'preview'; table: Table; context: PreviewContext };
 
 self.onmessage = ({ data }: MessageEvent<PasteJob>): void => {
@@ -21,6 +23,8 @@ function carriedOut(job: PasteJob): unknown {
     }
     case 'rows':
       return tableOf(job.rows);
+    case 'addresses':
+      return addressesIn(job.table, job.kind);
     case 'preview':
       return previewTable(job.table, job.context);
     default:

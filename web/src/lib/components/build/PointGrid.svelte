@@ -41,7 +41,8 @@
   let { rows, total, complete, mapped, device, devices, mayBuild, unmap }: Props = $props();
 
   const ROW = 30;
-  const OVERSCAN = 12;
+  /** Rows drawn beyond either edge: as many as a fast wheel covers before the next frame. */
+  const OVERSCAN = 30;
   const GUTTER = 54;
   const STORE = 'halvix-point-columns';
   const CHECK_AFTER_MS = 350;

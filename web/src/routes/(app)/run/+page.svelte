@@ -47,9 +47,10 @@
       </p>
     {:else if data.frame.devices.length === 0}
       <p class="mt-1 max-w-[720px]">
-        Nothing is configured yet. Load a configuration document with <code class="mono">node dist/apply.js FILE</code>;
-        the file format is described in
-        <code class="mono">docs/formats.md</code>.
+        Nothing runs yet.
+        {#if data.person.role === 'engineer'}Begin with <a class="word" href="/build/device/new">a device</a>: its
+          station and its link are made along with it. Then its points, a centre that may see them, and apply.{:else}An
+          engineer sets it up under Build.{/if}
       </p>
     {:else}
       <p class="mt-1 text-soft">Every path is alive, from the field on the left to the centres on the right.</p>

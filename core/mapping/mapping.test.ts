@@ -1,0 +1,120 @@
+import fc from 'fast-check';
+import { describe, expect, test } from 'vitest';
+import { newPoint } from '../pointlist/index.ts';
+import { Quality, type PointKind } from '../point/index.ts';
+import { converted, mappingProblem } from './convert.ts';
+import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
+
+const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
+  pattern: '',
+  kinds: [],
+  targetKind: 'same',
+  numbering: 'keep',
+  start: 0,
+  value: 'raw',
+  eventClass: 'usual',
+  ...change,
+});
+const source = (kind: Source['kind'], index: number | null, name = `${kind} ${index}`, device = 'D1'): Source => ({
+  device,
+  ...newPoint(kind, index, name),
+});
+const targets = (made: ReturnType<typeof applyRule>): string[] =>
+  made.rows.map(({ mapping, state, words }) =>
+    mapping ? `${state} ${mapping.target.kind} ${mapping.target.index}` : `${state}: ${words}`,
+  );
+
+describe('patterns', () => {
+  test.each([
+    ['', 'anything', true],
+    ['D1*', 'D1 Voltage', true],
+    ['*volt*', 'D1 Voltage', true],
+    ['D?-F1 *', 'D1-F1 x', true],
+    ['D1', 'D1 Voltage', false],
+    ['a*, *age', 'D1 Voltage', true],
+  ])('%s on %s', (pattern, text, expected) => expect(matcher(pattern)(text)).toBe(expected));
+
+  test('any pattern ends at once', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: fc.constantFrom('*', '?', 'a', 'b'), maxLength: 40 }), (pattern) => {
+        matcher(pattern)('a'.repeat(2000));
+      }),
+    );
+  });
+});
+
+describe('rules', () => {
+  test('addresses are kept, moved, or numbered on', () => {
+    const sources = [source('binary', 0), source('binary', 3), source('analog', 7)];
+    expect(targets(applyRule(rule(), sources, []))).toEqual(['new binary 0', 'new binary 3', 'new analog 7']);
+    expect(targets(applyRule(rule({ start: 100 }), sources, []))[1]).toBe('new binary 103');
+    const mapped = [mappingTo({ device: 'D2', kind: 'binary', index: 9 }, 'binary', 10, 'raw', 'usual')];
+    expect(targets(applyRule(rule({ numbering: 'series', start: 10 }), sources, mapped))).toEqual([
+      'new binary 11',
+      'new binary 12',
+      'new analog 10',
+    ]);
+  });
+
+  test('what does not fit is listed with its reason', () => {
+    const mapped = [mappingTo({ device: 'D1', kind: 'binary', index: 0 }, 'binary', 5, 'raw', 'usual')];
+    const sources = [
+      source('binary', 0),
+      source('binary', 5),
+      source('analog', null),
+      source('text', 1),
+      source('output', 2),
+    ];
+    expect(targets(applyRule(rule(), sources, mapped))).toEqual([
+      'mapped binary 5',
+      'misfit: BI 5 is taken there already',
+      'new output 2',
+      'misfit: it has no address',
+      'misfit: texts cannot be handed on',
+    ]);
+    expect(targets(applyRule(rule({ targetKind: 'counter' }), [source('analog', 1)], []))[0]).toContain(
+      'cannot become a counter',
+    );
+    expect(targets(applyRule(rule({ start: 65535 }), [source('analog', 1)], []))[0]).toContain('beyond 0 to 65535');
+  });
+
+  test('carried out twice it makes nothing twice', () => {
+    const sources = Array.from({ length: 20 }, (_, i) => source('analog', i));
+    const first = applyRule(rule({ numbering: 'series' }), sources, []);
+    const made = first.rows.flatMap(({ mapping }) => mapping ?? []);
+    const second = applyRule(rule({ numbering: 'series' }), [...sources, source('analog', 20)], made);
+    expect(second.counts).toEqual({ new: 1, mapped: 20, misfit: 0 });
+  });
+});
+
+describe('conversion', () => {
+  const of = (from: PointKind, to: PointKind, raw: number, value: 'raw' | 'engineering' = 'raw'): [number, number] => {
+    const made = converted(from, to, raw, 0, { gain: 0.1, offset: -40, pairs: null, range: 'none' }, value);
+    return [made.value, made.quality];
+  };
+  test('states', () => {
+    expect(of('binary', 'doubleBit', 1)).toEqual([2, 0]);
+    expect(of('binary', 'doubleBit', 0)).toEqual([1, 0]);
+    expect([0, 1, 2, 3].map((raw) => of('doubleBit', 'binary', raw))).toEqual([
+      [0, Quality.chatter],
+      [0, 0],
+      [1, 0],
+      [0, Quality.chatter],
+    ]);
+    expect(of('binary', 'analog', 1)).toEqual([1, 0]);
+  });
+
+  test('numbers, raw and in units', () => {
+    expect(of('analog', 'analog', 650)).toEqual([650, 0]);
+    expect(of('analog', 'analog', 650, 'engineering')).toEqual([25, 0]);
+    expect(of('counter', 'analog', 7)).toEqual([7, 0]);
+  });
+
+  test('a type that cannot hold the value', () => {
+    const point = { ...newPoint('analog', 0, 'x'), pairs: { rawLow: 0, rawHigh: 65535, low: 0, high: 10 } };
+    const target = { kind: 'analog' as const, index: 0, staticVariation: 2, eventVariation: 2, eventClass: 2 };
+    expect(mappingProblem(point, { ...target, value: 'raw' })?.words).toContain('does not fit g30v2');
+    expect(mappingProblem(point, { ...target, value: 'engineering' })?.words).toContain('coarse');
+    expect(mappingProblem(point, { ...target, staticVariation: 1, value: 'raw' })).toBeNull();
+  });
+});

@@ -1,0 +1,319 @@
+import {
+  diffConfigurations,
+  EMPTY_CONFIGURATION,
+  readConfiguration,
+  sessionEffects,
+  type Change,
+  type Configuration,
+  type DeviceObject,
+  type DraftPoint,
+} from '@halvix/core/config';
+import { csvOf, decodeText, previewTable, readTable, tableOfPoints } from '@halvix/core/pointlist';
+import { databaseSetting, readSettings } from '@halvix/core/settings';
+import {
+  applyConfiguration,
+  changeDraft,
+  draftObjects,
+  ensureDraft,
+  loadDraft,
+  migrateDatabase,
+  newestRevision,
+  openDatabase,
+  orderProbe,
+  probeById,
+  replaceDraft,
+  revisionById,
+  type Database,
+  type DraftChange,
+} from '@halvix/db';
+import { randomUUID } from 'node:crypto';
+import { readFileSync, writeFileSync } from 'node:fs';
+import { userInfo } from 'node:os';
+import { parseArgs } from 'node:util';
+import { z } from 'zod';
+
+/*
+ * The configuration from the command line, for those who keep it under version control. Exit codes:
+ *
+ *   0  done; for a comparison: no difference
+ *   1  refused: what was given has problems, or there is no such thing
+ *   2  the command line or a setting is wrong
+ *   3  there are differences
+ *   4  the device does not answer
+ */
+const USAGE = `usage: npm run halvix -- COMMAND [--json]
+
+  config export [FILE] [--revision N | --draft]   writes the configuration that runs, a revision, or the draft
+  config check FILE                               tells what is wrong with a document
+  config diff FILE [--draft]                      what a document would change in what runs, or in the draft
+  config import FILE                              makes the draft equal to a document
+  config apply FILE [--note TEXT]                 makes a document the newest revision, and the draft the same
+  points export [FILE] [--device CODE]            point lists of the draft as CSV
+  points import FILE [--device CODE] [--dry-run]  takes a CSV over into the draft, all of it or nothing
+  try DEVICE                                      has the engine try a device of the draft
+`;
+
+const EXIT = { done: 0, refused: 1, usage: 2, differs: 3, silent: 4 } as const;
+class Exit extends Error {
+  constructor(
+    readonly code: number,
+    words: string,
+    readonly more: object = {},
+  ) {
+    super(words);
+  }
+}
+
+let parsed;
+try {
+  parsed = parseArgs({
+    allowPositionals: true,
+    options: {
+      json: { type: 'boolean', default: false },
+      draft: { type: 'boolean', default: false },
+      'dry-run': { type: 'boolean', default: false },
+      revision: { type: 'string' },
+      device: { type: 'string' },
+      note: { type: 'string', default: '' },
+      help: { type: 'boolean', default: false },
+    },
+  });
+} catch (error) {
+  process.stderr.write(`${error instanceof Error ? error.message : String(error)}\n\n${USAGE}`);
+  process.exit(EXIT.usage);
+}
+const { values: options, positionals } = parsed;
+const author = userInfo().username;
+
+/** What a command has to say: as lines for people, or as one JSON document. */
+function say(result: object, lines: readonly string[]): void {
+  process.stdout.write(options.json ? `${JSON.stringify(result)}\n` : lines.map((line) => `${line}\n`).join(''));
+}
+
+function readDocument(file: string): Configuration {
+  let json: unknown;
+  try {
+    json = JSON.parse(readFileSync(file, 'utf8'));
+  } catch (error) {
+    throw new Exit(EXIT.refused, `${file}: ${error instanceof Error ? error.message : String(error)}`);
+  }
+  const read = readConfiguration(json);
+  if (!read.ok)
+    throw new Exit(EXIT.refused, read.problem.map(({ where, words }) => `${where}: ${words}`).join('\n'), {
+      problems: read.problem,
+    });
+  return read.value;
+}
+
+const MARK = { added: '+', removed: '-', changed: '~' } as const;
+const changeLines = (changes: readonly Change[]): string[] =>
+  changes.map(({ what, title, words }) => `${MARK[what]} ${title}${words.length > 0 ? `: ${words.join('; ')}` : ''}`);
+
+const fileArgument = (at: number): string => {
+  const file = positionals[at];
+  if (file === undefined) throw new Exit(EXIT.usage, `FILE is missing\n\n${USAGE}`);
+  return file;
+};
+
+const running = async (database: Database): Promise<Configuration> =>
+  (await newestRevision(database))?.configuration ?? EMPTY_CONFIGURATION;
+
+async function exportConfiguration(database: Database): Promise<void> {
+  let configuration: Configuration;
+  if (options.draft) ({ configuration } = await loadDraft(database));
+  else if (options.revision === undefined) configuration = await running(database);
+  else {
+    const revision = await revisionById(database, Number(options.revision) || 0);
+    if (revision === null) throw new Exit(EXIT.refused, `there is no revision ${options.revision}`);
+    ({ configuration } = revision);
+  }
+  const text = `${JSON.stringify(configuration, null, 2)}\n`;
+  const file = positionals[2];
+  if (file === undefined) process.stdout.write(text);
+  else {
+    writeFileSync(file, text);
+    say({ file, devices: configuration.devices.length }, [`${file} written, ${configuration.devices.length} devices`]);
+  }
+}
+
+async function compare(database: Database): Promise<void> {
+  const after = readDocument(fileArgument(2));
+  const before = options.draft ? (await loadDraft(database)).configuration : await running(database);
+  const changes = diffConfigurations(before, after);
+  const effects = options.draft ? [] : sessionEffects(before, after).filter(({ effect }) => effect !== 'goesOn');
+  say({ changes, effects }, [
+    ...changeLines(changes),
+    ...effects.map(({ kind, code, effect }) => `  session of ${kind} ${code}: ${effect}`),
+    ...(changes.length === 0 ? ['no difference'] : []),
+  ]);
+  if (changes.length > 0) process.exitCode = EXIT.differs;
+}
+
+async function importConfiguration(database: Database): Promise<void> {
+  const configuration = readDocument(fileArgument(2));
+  const before = (await loadDraft(database)).configuration;
+  const changes = diffConfigurations(before, configuration);
+  await database.transaction((tx) => replaceDraft(tx, configuration, author, Date.now()));
+  say({ changes }, [...changeLines(changes), `${changes.length} changes in the draft; nothing is applied yet`]);
+}
+
+async function apply(database: Database): Promise<void> {
+  const file = fileArgument(2);
+  const revision = await applyConfiguration(database, readDocument(file), author, options.note || file);
+  say({ revision }, [`revision ${revision} applied`]);
+}
+
+async function draftPoints(
+  database: Database,
+): Promise<{ device: string; point: DraftPoint; id: number; version: number }[]> {
+  const rows = await draftObjects(database, {
+    kinds: ['point'],
+    ...(options.device ? { parent: options.device } : {}),
+  });
+  return rows.map(({ parent, document, id, version }) => ({
+    device: parent,
+    point: document as DraftPoint,
+    id,
+    version,
+  }));
+}
+
+async function deviceCodes(database: Database): Promise<string[]> {
+  const devices = await draftObjects(database, { kinds: ['device'] });
+  const codes = devices.map(({ document }) => (document as DeviceObject).code);
+  if (options.device !== undefined && !codes.includes(options.device))
+    throw new Exit(EXIT.refused, `--device: there is no device ${options.device} in the draft`);
+  return codes;
+}
+
+async function exportPoints(database: Database): Promise<void> {
+  await deviceCodes(database);
+  const points = await draftPoints(database);
+  const text = csvOf(tableOfPoints(points));
+  const file = positionals[2];
+  if (file === undefined) process.stdout.write(`${text}\r\n`);
+  else {
+    writeFileSync(file, `\ufeff${text}\r\n`);
+    say({ file, points: points.length }, [`${file} written, ${points.length} points`]);
+  }
+}
+
+async function importPoints(database: Database): Promise<void> {
+  const file = fileArgument(2);
+  const devices = await deviceCodes(database);
+  let octets: Uint8Array;
+  try {
+    octets = readFileSync(file);
+  } catch (error) {
+    throw new Exit(EXIT.refused, `${file}: ${error instanceof Error ? error.message : String(error)}`);
+  }
+  const text = decodeText(octets);
+  const table = text.ok ? readTable(text.value) : text;
+  if (!table.ok) throw new Exit(EXIT.refused, `${file}: ${table.problem}`);
+  const known = await draftPoints(database);
+  const preview = previewTable(table.value, { device: options.device ?? null, kind: 'binary', devices, known });
+  if (preview.counts.wrong > 0)
+    throw new Exit(
+      EXIT.refused,
+      [
+        ...preview.problems.map(
+          ({ row, column, value, words }) => `row ${row}, ${column}${value ? ` "${value}"` : ''}: ${words}`,
+        ),
+        'nothing was changed',
+      ].join('\n'),
+      { problems: preview.problems },
+    );
+  const changes = preview.rows.flatMap((row): DraftChange[] => {
+    const base = { kind: 'point' as const, parent: row.device, document: row.point };
+    if (row.state === 'new') return [{ ...base, id: null, expected: null }];
+    if (row.state !== 'changed' || row.known === null) return [];
+    const { id, version } = known[row.known];
+    return [{ ...base, id, expected: version }];
+  });
+  if (changes.length > 0 && !options['dry-run']) {
+    const outcome = await changeDraft(database, changes, author, Date.now());
+    if (!outcome.ok)
+      throw new Exit(EXIT.refused, 'somebody changed the draft meanwhile: nothing was changed; try again');
+  }
+  const { counts } = preview;
+  say({ counts, dryRun: options['dry-run'] }, [
+    `${counts.new} new, ${counts.changed} changed, ${counts.same} as they were${options['dry-run'] ? '; nothing was changed' : ''}`,
+  ]);
+}
+
+const TRY_LIMIT_MS = 60_000;
+
+async function tryDevice(database: Database): Promise<void> {
+  const code = positionals[1];
+  if (code === undefined) throw new Exit(EXIT.usage, `DEVICE is missing\n\n${USAGE}`);
+  const { configuration } = await loadDraft(database);
+  const device = configuration.devices.find((one) => one.code === code);
+  const link = configuration.links.find((one) => one.code === device?.link);
+  if (!device || !link) throw new Exit(EXIT.refused, `there is no device ${code} with a link in the draft`);
+  const id = randomUUID();
+  await orderProbe(database, id, { type: 'try', link, settings: device.settings }, author, Date.now());
+  const deadline = Date.now() + TRY_LIMIT_MS;
+  for (;;) {
+    const probe = await probeById(database, id);
+    if (probe && probe.state !== 'requested' && probe.state !== 'running') {
+      say(
+        { state: probe.state, steps: probe.result.steps },
+        probe.result.steps.map(
+          ({ step, state, words, meaning }) => `${step} ${state}: ${words}${meaning ? `\n    ${meaning}` : ''}`,
+        ),
+      );
+      if (probe.state !== 'good') process.exitCode = EXIT.silent;
+      return;
+    }
+    if (Date.now() > deadline) throw new Exit(EXIT.silent, 'no engine has taken it: does one run?');
+    await new Promise((resolve) => setTimeout(resolve, 100));
+  }
+}
+
+const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
+  'config export': exportConfiguration,
+  'config diff': compare,
+  'config import': importConfiguration,
+  'config apply': apply,
+  'points export': exportPoints,
+  'points import': importPoints,
+};
+
+async function main(): Promise<void> {
+  if (options.help) {
+    process.stdout.write(USAGE);
+    return;
+  }
+  const name = positionals.slice(0, 2).join(' ');
+  // Needs no database.
+  if (name === 'config check') {
+    const configuration = readDocument(fileArgument(2));
+    say({ problems: [], devices: configuration.devices.length }, ['nothing is wrong with it']);
+    return;
+  }
+  const command = positionals[0] === 'try' ? tryDevice : COMMANDS[name];
+  if (command === undefined) throw new Exit(EXIT.usage, USAGE);
+  const settings = readSettings(
+    z.object({ HALVIX_DATABASE_URL: databaseSetting, HALVIX_MIGRATIONS: z.string().min(1).default('db/migrations') }),
+    process.env,
+  );
+  if (!settings.ok) throw new Exit(EXIT.usage, settings.problem.map((one) => `setting ${one}`).join('\n'));
+  const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 2, name: 'halvix' });
+  try {
+    await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
+    await ensureDraft(database, Date.now());
+    await command(database);
+  } finally {
+    await database.$client.end({ timeout: 2 });
+  }
+}
+
+try {
+  await main();
+} catch (error) {
+  const exit =
+    error instanceof Exit ? error : new Exit(EXIT.refused, error instanceof Error ? error.message : String(error));
+  if (options.json) process.stdout.write(`${JSON.stringify({ error: exit.message, ...exit.more })}\n`);
+  else process.stderr.write(`${exit.message}\n`);
+  process.exitCode = exit.code;
+}
