@@ -139,7 +139,7 @@ async function latePolls(postgres) {
       ports: moreRelays,
       folder: dataFolder('bench-late'),
       until: async (what, holds) => {
-        for (const deadline = Date.now() + 30_000; !(await holds()); )
+        for (const deadline = Date.now() + 30_000; !(await holds());)
           if (Date.now() > deadline) throw new Error(`not in time: ${what}`);
           else await new Promise((resolve) => setTimeout(resolve, 100));
       },
@@ -220,12 +220,18 @@ async function grid(postgres) {
       const doc = /** @type {any} */ (globalThis).document;
       const scroller = doc.querySelector('[data-testid="grid"]');
       const frame = () =>
-        /** @type {Promise<number>} */ (new Promise((resolve) => /** @type {any} */ (globalThis).requestAnimationFrame(resolve)));
+        /** @type {Promise<number>} */ (
+          new Promise((resolve) => /** @type {any} */ (globalThis).requestAnimationFrame(resolve))
+        );
       const covered = () => {
         const { top, bottom } = scroller.getBoundingClientRect();
         const rows = [...scroller.querySelectorAll('[data-row]')].map((row) => row.getBoundingClientRect());
         const head = scroller.querySelector('[role="row"]').getBoundingClientRect().bottom;
-        return Math.min(...rows.map((r) => r.top)) <= head + 1 && Math.max(...rows.map((r) => r.bottom)) >= bottom - 20 && top > 0;
+        return (
+          Math.min(...rows.map((r) => r.top)) <= head + 1 &&
+          Math.max(...rows.map((r) => r.bottom)) >= bottom - 20 &&
+          top > 0
+        );
       };
       let [longest, blankSince, frames, worstFrame] = [0, -1, 0, 0];
       let last = await frame();
@@ -241,9 +247,16 @@ async function grid(postgres) {
           blankSince = -1;
         } else if (blankSince < 0) blankSince = now;
       }
-      return { longest: Math.round(longest), frames, worstFrame: Math.round(worstFrame), rows: Math.round(scroller.scrollTop / 30) };
+      return {
+        longest: Math.round(longest),
+        frames,
+        worstFrame: Math.round(worstFrame),
+        rows: Math.round(scroller.scrollTop / 30),
+      };
     });
-    process.stderr.write(`grid.blank_ms: ${blank.rows} rows in ${blank.frames} frames, the longest frame ${blank.worstFrame} ms\n`);
+    process.stderr.write(
+      `grid.blank_ms: ${blank.rows} rows in ${blank.frames} frames, the longest frame ${blank.worstFrame} ms\n`,
+    );
     report({ figure: 'grid.blank_ms', value: blank.longest, unit: 'ms', bound: 50, better: 'lower' });
     const rows = Array.from({ length: 5000 }, (_, n) => `AI\t${n + 49_000}\tPasted ${n}\tkV\t0.1`).join('\n');
     /** @type {number[]} */

@@ -139,7 +139,7 @@ export const GENERIC_PROFILES: readonly Profile[] = [
     {
       class1PeriodMs: 60_000,
       class2PeriodMs: 60_000,
-      class3PeriodMs: 0,
+      class3PeriodMs: 60_000,
       integrityPeriodMs: 0,
       responseTimeoutMs: 10_000,
       retries: 1,

@@ -319,7 +319,7 @@ test('revisions: compare, apply an older one again, export and import', async ({
   await page.getByRole('button', { name: 'apply again…' }).click();
   await page.getByRole('button', { name: 'Apply revision 1 again' }).click();
   await expect(page.getByTestId('applied')).toContainText('Revision 1 runs again, as revision 3');
-  await rig.until('F1 is gone', async () => (await rig.hop('device', 'HLM-F1')) === null);
+  await rig.until('F1 is gone', async () => (await rig.hop('device', 'HLM-F1')) === undefined);
   const [exported] = await Promise.all([
     page.waitForEvent('download'),
     page.getByRole('link', { name: 'Export revision 2' }).click(),

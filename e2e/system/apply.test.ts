@@ -1,4 +1,4 @@
-import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { spawn } from 'node:child_process';
@@ -8,14 +8,12 @@ import { ROOT } from '../../scripts/lib/run.mjs';
 import { demoConfiguration } from '../../bench/scenario/configuration.ts';
 import { Rig } from '../rig/rig.ts';
 
-const server = (): { port: number; password: string } =>
-  JSON.parse(process.env.HALVIX_TEST_POSTGRES ?? '{}') as { port: number; password: string };
 const folder = dataFolder(`test-apply-${process.pid}`);
 
 describe('applying to one device while twenty others are polled', () => {
   let rig: Rig;
   beforeAll(async () => {
-    rig = await Rig.make('late', server(), { moreRelays: 21 });
+    rig = await Rig.make('late', inject('postgres'), { moreRelays: 21 });
     await rig.start({ demo: false });
   });
   afterAll(() => rig.stop());
@@ -40,7 +38,7 @@ describe('applying to one device while twenty others are polled', () => {
 describe('lives, lists and mappings of a running system', () => {
   let rig: Rig;
   beforeAll(async () => {
-    rig = await Rig.make('lives', server());
+    rig = await Rig.make('lives', inject('postgres'));
     await rig.start();
     await rig.until('the centre has values', async () => (await rig.centrePoint('QST', 'analog', 7)) !== undefined);
   });
