@@ -14,11 +14,26 @@ import type { PointProblem, Severity } from './problem.ts';
 
 const keyOf = ({ kind, index }: { kind: string; index: number | null }): string => `${kind} ${index}`;
 
+/** Rows between two pauses of `checkingPoints`. */
+const SLICE = 2000;
+
 /**
  * What is not right within one device's list. `device` gives the poll periods; without it what depends on them is
  * left out. A row may have several problems.
  */
 export function checkPoints(points: readonly DraftPoint[], device: DeviceObject | null): PointProblem[] {
+  const checking = checkingPoints(points, device);
+  for (;;) {
+    const step = checking.next();
+    if (step.done) return step.value;
+  }
+}
+
+/** The same with pauses, for a screen that has to stay alive over a list of 100 000. */
+export function* checkingPoints(
+  points: readonly DraftPoint[],
+  device: DeviceObject | null,
+): Generator<void, PointProblem[]> {
   const problems: PointProblem[] = [];
   const rowsAt = new Map<string, number>();
   const names = new Map<string, number>();
@@ -29,7 +44,8 @@ export function checkPoints(points: readonly DraftPoint[], device: DeviceObject 
     highest.set(kind, next);
     return next;
   };
-  points.forEach((point, row) => {
+  for (const [row, point] of points.entries()) {
+    if (row % SLICE === SLICE - 1) yield;
     const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
       void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
     const free = (): PointProblem['fix'] => {
@@ -50,8 +66,9 @@ export function checkPoints(points: readonly DraftPoint[], device: DeviceObject 
     checkScaling(point, report);
     checkLimits(point, report);
     checkUse(point, device, report);
-  });
-  points.forEach((point, row) => {
+  }
+  for (const [row, point] of points.entries()) {
+    if (row % (10 * SLICE) === 10 * SLICE - 1) yield;
     const has = (kind: string, index: number): boolean => rowsAt.has(keyOf({ kind, index }));
     const feedback = point.control?.feedback;
     if (feedback && !has(feedback.kind, feedback.index))
@@ -69,7 +86,7 @@ export function checkPoints(points: readonly DraftPoint[], device: DeviceObject 
         field: 'history',
         words: `its trigger ${addressWords(history.kind, history.index)} is not in the list`,
       });
-  });
+  }
   return problems;
 }
 

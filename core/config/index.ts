@@ -14,7 +14,7 @@ export {
   type MappingConfig,
 } from './document.ts';
 export { checkConfiguration, readConfiguration, subnetOf } from './check.ts';
-export { checkPoints } from './checkpoints.ts';
+export { checkingPoints, checkPoints } from './checkpoints.ts';
 export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';
 export {
   compose,

@@ -486,11 +486,13 @@ export function fieldOfHeading(heading: string): string | undefined {
 }
 const DEVICE_HEADINGS = ['device', 'device code', 'ied', 'rtu', 'relay'];
 
-/** A point with nothing but its kind. */
-export const newPoint = (kind: ListKind, index: number | null, name: string): DraftPoint =>
-  draftPointSchema.parse({
-    kind,
-    index,
-    name,
-    ...(kind === 'output' ? { control: NEW_CONTROL } : {}),
-  });
+const BLANK = draftPointSchema.parse({ kind: 'binary', index: null, name: '-' });
+
+/** A point with nothing but its kind. The name is not checked here. */
+export const newPoint = (kind: ListKind, index: number | null, name: string): DraftPoint => ({
+  ...BLANK,
+  kind,
+  index,
+  name,
+  control: kind === 'output' ? NEW_CONTROL : null,
+});

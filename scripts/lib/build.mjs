@@ -20,8 +20,8 @@ function fingerprint(folders) {
   const hash = createHash('sha256');
   const visit = (/** @type {string} */ path) => {
     for (const entry of readdirSync(path, { withFileTypes: true }).sort((a, b) => (a.name < b.name ? -1 : 1))) {
-      if (['node_modules', 'build', '.svelte-kit', 'dist'].includes(entry.name)) continue;
       const child = join(path, entry.name);
+      if (['node_modules', '.svelte-kit', 'dist'].includes(entry.name) || child === join(ROOT, 'web/build')) continue;
       if (entry.isDirectory()) visit(child);
       else if (!/\.test\.ts$/.test(entry.name)) {
         const { size, mtimeMs } = statSync(child);

@@ -4,7 +4,10 @@ import { addressWords, kindRank } from '@halvix/core/point';
 import type { Held } from './draft.svelte.ts';
 
 /** A row of the point grid. */
-export type PointRow = Held<DraftPoint>;
+export interface PointRow extends Held<DraftPoint> {
+  /** Lower-case texts of its cells, by column, kept for as long as the row stays as it is: filters ask again and again. */
+  lower?: Record<string, string>;
+}
 
 /** Where a point is mapped to, by `device kind index`. */
 export type MappedWords = ReadonlyMap<string, string>;
@@ -96,26 +99,15 @@ export function cellText(row: PointRow, column: GridColumn, { mapped, problems }
     case 'device':
       return row.parent;
     case 'mapped':
-      return mapped.get(pointKey(row.parent, row.document)) ?? '';
+      return mapped.get(pointKey(row.parent, row.document)) ?? 'nobody';
     default:
       return (problems.get(row.id) ?? []).map(({ words }) => words).join('; ');
   }
 }
 
-/** Lower-case texts of cells, kept for as long as their row stays as it is: filters ask for them again and again. */
-export class TextCache {
-  private readonly columns = new Map<string, WeakMap<PointRow, string>>();
-
-  of(row: PointRow, column: GridColumn): string {
-    let cache = this.columns.get(column.key);
-    if (cache === undefined) this.columns.set(column.key, (cache = new WeakMap()));
-    let text = cache.get(row);
-    if (text === undefined) {
-      text = column.field?.text(row.document).toLowerCase() ?? row.parent.toLowerCase();
-      cache.set(row, text);
-    }
-    return text;
-  }
+function lowerText(row: PointRow, column: GridColumn): string {
+  row.lower ??= {};
+  return (row.lower[column.key] ??= (column.field?.text(row.document) ?? row.parent).toLowerCase());
 }
 
 export interface GridFilter {
@@ -131,7 +123,6 @@ export function passing(
   columns: readonly GridColumn[],
   filter: GridFilter,
   lookups: Lookups,
-  cache: TextCache,
 ): number[] {
   const active = columns.flatMap((column) => {
     const wanted = (filter.columns[column.key] ?? '').trim().toLowerCase();
@@ -147,7 +138,7 @@ export function passing(
     if (filter.problem !== 'all' && !wantedProblem(row, filter.problem, lookups)) continue;
     if (
       active.every(({ column, test, live }) =>
-        test(live ? cellText(row, column, lookups).toLowerCase() : cache.of(row, column)),
+        test(live ? cellText(row, column, lookups).toLowerCase() : lowerText(row, column)),
       )
     )
       view.push(at);

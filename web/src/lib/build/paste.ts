@@ -8,8 +8,8 @@ let worker: Worker | null = null;
 let next = 0;
 const waiting = new Map<number, { done: (result: unknown) => void; failed: (error: Error) => void }>();
 
-/** Has the worker do something; it is made at the first use, and anew after it broke. */
-function ask(job: Job): Promise<unknown> {
+/** Makes the worker, so that the first paste need not wait for it. */
+export function readyForPaste(): Worker {
   if (worker === null) {
     worker = new Worker(new URL('./paste.worker.ts', import.meta.url), { type: 'module' });
     worker.onmessage = ({ data }: MessageEvent<{ id: number; result: unknown }>): void => {
@@ -23,10 +23,16 @@ function ask(job: Job): Promise<unknown> {
       worker = null;
     };
   }
+  return worker;
+}
+
+/** Has the worker do something; it is made anew after it broke. */
+function ask(job: Job): Promise<unknown> {
+  const at = readyForPaste();
   const id = ++next;
   return new Promise((done, failed) => {
     waiting.set(id, { done, failed });
-    worker?.postMessage({ ...job, id });
+    at.postMessage({ ...job, id });
   });
 }
 

@@ -1,5 +1,13 @@
 import type { ListKind } from '@halvix/core/point';
-import { addressesIn, decodeText, previewTable, readTable, tableOf, type PreviewContext, type Table } from '@halvix/core/pointlist';
+import {
+  addressesIn,
+  decodeText,
+  previewTable,
+  readTable,
+  tableOf,
+  type PreviewContext,
+  type Table,
+} from '@halvix/core/pointlist';
 
 /** Reads tables beside the page: a file of any size leaves the screen alive. */
 export type PasteJob =

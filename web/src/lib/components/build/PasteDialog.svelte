@@ -127,7 +127,7 @@
   about="Columns with tabs or commas between, with or without a heading. Nothing is changed before you take it over."
   {close}
 >
-  {#if table === null && !file}
+  {#if table === null && !file && (text === '' || problem !== null)}
     <textarea
       class="field mono h-48"
       aria-label="Rows"
@@ -139,7 +139,7 @@
     </div>
   {/if}
   {#if problem}<p role="alert" class="text-alarm" data-testid="paste-problem">{problem}</p>{/if}
-  {#if table !== null && preview === null && !problem}<p class="text-soft">Reading {table.rows.length} rows …</p>{/if}
+  {#if preview === null && !problem && (file || text !== '' || table !== null)}<p class="text-soft">Reading …</p>{/if}
   {#if table !== null && preview !== null}
     <div class="flex flex-wrap items-end gap-3">
       {#if !table.columns.includes('device')}

@@ -1,11 +1,12 @@
 <script lang="ts">
   import { browser } from '$app/environment';
-  import { checkPoints, type DeviceObject, type DraftPoint, type PointProblem } from '@halvix/core/config';
+  import { checkingPoints, type DeviceObject, type DraftPoint, type PointProblem } from '@halvix/core/config';
   import { KIND_WORDS, LIST_KINDS } from '@halvix/core/point';
   import { csvOf, pointField, series, tableOfPoints } from '@halvix/core/pointlist';
   import { onMount, tick, untrack } from 'svelte';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
+  import { readyForPaste } from '$lib/build/paste.ts';
   import {
     cellText,
     FOLDED,
@@ -14,7 +15,6 @@
     rangeOf,
     rowWords,
     sortedView,
-    TextCache,
     type GridColumn,
     type GridFilter,
     type MappedWords,
@@ -40,9 +40,18 @@
   }
   let { rows, total, complete, mapped, device, devices, mayBuild, unmap }: Props = $props();
 
+  interface Added {
+    device: string;
+    point: DraftPoint;
+  }
   const ROW = 30;
-  /** Rows drawn beyond either edge: as many as a fast wheel covers before the next frame. */
-  const OVERSCAN = 30;
+  /**
+   * Rows drawn beyond the edge that is scrolled to: a few at rest, so that a filter has little to draw; more and more
+   * while it is scrolled, as many as a fast wheel covers before the next frame.
+   */
+  const AHEAD = { rest: 20, step: 20, most: 100 };
+  const AT_REST_AFTER_MS = 300;
+  const BEHIND = 4;
   const GUTTER = 54;
   const STORE = 'halvix-point-columns';
   const CHECK_AFTER_MS = 350;
@@ -50,6 +59,9 @@
   let scroller = $state<HTMLDivElement>();
   let editor = $state<HTMLInputElement>();
   let scrollTop = $state(0);
+  let upwards = $state(false);
+  let ahead = $state(AHEAD.rest);
+  let resting: ReturnType<typeof setTimeout> | undefined;
   let viewport = $state(600);
   let headHeight = $state(58);
   let kind = $state('all');
@@ -67,7 +79,6 @@
   let pasted = $state('');
   let pastedFile = $state.raw<File | null>(null);
   let problems = $state.raw<Problems>(new Map());
-  const cache = new TextCache();
 
   function remembered(): string[] | null {
     try {
@@ -83,7 +94,7 @@
   );
   const lookups = $derived({ mapped, problems });
   const passed = $derived(
-    passing(rows, GRID_COLUMNS, { columns: filtering ? filters : {}, kind, problem: problemFilter }, lookups, cache),
+    passing(rows, GRID_COLUMNS, { columns: filtering ? filters : {}, kind, problem: problemFilter }, lookups),
   );
   const view = $derived.by(() => {
     const by = sorting && GRID_COLUMNS.find(({ key }) => key === sorting?.key);
@@ -98,19 +109,38 @@
       return left;
     });
   });
-  const pool = $derived(Math.ceil(viewport / ROW) + 2 * OVERSCAN);
-  const first = $derived(Math.max(0, Math.min(view.length - pool, Math.floor(scrollTop / ROW) - OVERSCAN)));
-  /** Which row of the view each slot shows: a row keeps its slot while it is in sight. */
+  // Cells differ by their text alone: where they stand and how they look is a matter of their column.
+  const rowStyle = $derived(`height: ${ROW}px; width: ${width}px; min-width: 100%`);
+  const cellStyles = $derived(
+    columns.map((column, c) => `left: ${lefts[c]}px; width: ${column.width}px; height: ${ROW - 1}px`),
+  );
+  const cellClasses = $derived(
+    columns.map(
+      (column) =>
+        `cell absolute truncate px-1.5${column.numeric || column.key === 'kind' ? ' mono' : ''}${column.numeric ? ' text-right' : ''}${column.key === 'mapped' ? ' text-soft' : ''}`,
+    ),
+  );
+  /** Rows drawn now, and slots kept for them. */
+  const drawn = $derived(Math.ceil(viewport / ROW) + ahead + BEHIND);
+  const pool = $derived(Math.ceil(viewport / ROW) + AHEAD.most + BEHIND);
+  const first = $derived(
+    Math.max(0, Math.min(view.length - drawn, Math.floor(scrollTop / ROW) - (upwards ? ahead : BEHIND))),
+  );
+  /**
+   * Which row of the view each slot shows: a row keeps its slot while it is in sight. A slot with nothing to show (-1)
+   * is kept, hidden: making rows anew when a filter is taken away would take longer than the filter.
+   */
   const slots = $derived.by(() => {
-    const count = Math.min(pool, view.length);
-    const shown = new Array<number>(count);
-    for (let i = first; i < first + count; i++) shown[i % count] = i;
+    const count = Math.min(pool, rows.length);
+    const shown = new Array<number>(count).fill(-1);
+    for (let i = first; i < Math.min(first + Math.min(drawn, count), view.length); i++) shown[i % count] = i;
     return shown;
   });
   const selection = $derived(rangeOf(active, anchor));
   const selected = $derived(view.slice(selection.top, selection.bottom + 1).map((at) => rows[at]));
   /** What a tool works on: the selected rows, or all that the filters leave when just one cell is marked. */
-  const worked = $derived(selected.length > 1 ? selected : view.map((at) => rows[at]));
+  const workedCount = $derived(selected.length > 1 ? selected.length : view.length);
+  const worked = (): PointRow[] => (selected.length > 1 ? selected : view.map((at) => rows[at]));
   const byCode = $derived(new Map(devices.map((one) => [one.code, one])));
   const counts = $derived.by(() => {
     let [bad, odd] = [0, 0];
@@ -124,29 +154,48 @@
   // Problems are found a moment after the last change, device by device.
   $effect(() => {
     const [list, known] = [rows, byCode];
-    const timer = setTimeout(() => {
-      const byDevice = new Map<string, PointRow[]>();
-      for (const row of list) {
-        const group = byDevice.get(row.parent);
-        if (group) group.push(row);
-        else byDevice.set(row.parent, [row]);
-      }
-      const found = new Map<number, PointProblem[]>();
-      for (const [code, group] of byDevice)
-        for (const problem of checkPoints(
-          group.map(({ document }) => document),
-          known.get(code) ?? null,
-        )) {
-          const { id } = group[problem.row];
-          const own = found.get(id);
-          if (own === undefined) found.set(id, [problem]);
-          else if (problem.severity === 'problem') own.unshift(problem);
-          else own.push(problem);
-        }
-      problems = found;
-    }, CHECK_AFTER_MS);
-    return () => clearTimeout(timer);
+    let superseded = false;
+    const timer = setTimeout(() => void check(list, known, () => superseded), CHECK_AFTER_MS);
+    return () => {
+      superseded = true;
+      clearTimeout(timer);
+    };
   });
+
+  /** Finds what is wrong, with pauses in which the page lives on. */
+  async function check(
+    list: readonly PointRow[],
+    known: ReadonlyMap<string, DeviceObject>,
+    superseded: () => boolean,
+  ): Promise<void> {
+    const byDevice = new Map<string, PointRow[]>();
+    for (const row of list) {
+      const group = byDevice.get(row.parent);
+      if (group) group.push(row);
+      else byDevice.set(row.parent, [row]);
+    }
+    const found = new Map<number, PointProblem[]>();
+    for (const [code, group] of byDevice) {
+      const checking = checkingPoints(
+        group.map(({ document }) => document),
+        known.get(code) ?? null,
+      );
+      let step = checking.next();
+      while (!step.done) {
+        await new Promise((resolve) => setTimeout(resolve));
+        if (superseded()) return;
+        step = checking.next();
+      }
+      for (const problem of step.value) {
+        const { id } = group[problem.row];
+        const own = found.get(id);
+        if (own === undefined) found.set(id, [problem]);
+        else if (problem.severity === 'problem') own.unshift(problem);
+        else own.push(problem);
+      }
+    }
+    problems = found;
+  }
 
   // The view became shorter: stay within it.
   $effect(() => {
@@ -158,6 +207,7 @@
   });
 
   onMount(() => {
+    readyForPaste();
     const onPaste = (event: ClipboardEvent): void => {
       if (dialog !== null || !mayBuild || editing !== null) return;
       if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName)) return;
@@ -180,6 +230,16 @@
   function sortBy({ key }: GridColumn): void {
     if (sorting?.key !== key) sorting = { key, down: false };
     else sorting = sorting.down ? null : { key, down: true };
+  }
+
+  function onScroll(): void {
+    const next = scroller?.scrollTop ?? 0;
+    if (next === scrollTop) return;
+    upwards = next < scrollTop;
+    scrollTop = next;
+    ahead = Math.min(AHEAD.most, ahead + AHEAD.step);
+    clearTimeout(resting);
+    resting = setTimeout(() => (ahead = AHEAD.rest), AT_REST_AFTER_MS);
   }
 
   function reveal(): void {
@@ -226,16 +286,38 @@
     return outcome.ok ? null : outcome.words;
   }
 
-  async function add(label: string, added: readonly { device: string; point: DraftPoint }[]): Promise<string | null> {
-    const changes: Change[] = added.map(({ device: parent, point }) => ({
-      id: null,
-      kind: 'point',
-      parent,
-      expected: null,
-      document: point,
-    }));
-    const outcome = await draft.change(label, changes, []);
-    if (outcome.ok) say(`${label}: ${added.length} ${added.length === 1 ? 'point' : 'points'}`);
+  async function add(label: string, added: readonly Added[]): Promise<string | null> {
+    return takeOver(label, [], added);
+  }
+
+  /** Changes points and adds others, all of it or nothing. */
+  async function takeOver(
+    label: string,
+    changed: readonly { row: PointRow; document: DraftPoint }[],
+    added: readonly Added[],
+  ): Promise<string | null> {
+    const changes: Change[] = [
+      ...changed.map(({ row, document }) => ({
+        id: row.id,
+        kind: 'point' as const,
+        parent: row.parent,
+        expected: row.version,
+        document,
+      })),
+      ...added.map(({ device: parent, point }) => ({
+        id: null,
+        kind: 'point' as const,
+        parent,
+        expected: null,
+        document: point,
+      })),
+    ];
+    const outcome = await draft.change(
+      label,
+      changes,
+      changed.map(({ row }) => row.document),
+    );
+    if (outcome.ok) say(`${label}: ${changes.length} ${changes.length === 1 ? 'point' : 'points'}`);
     return outcome.ok ? null : outcome.words;
   }
 
@@ -459,7 +541,8 @@
     });
     await change('mend', edits);
   }
-  const activeProblems = $derived(problems.get(rows[view[active.row]]?.id ?? -1) ?? []);
+  const activeRow = $derived(rows[view[active.row]]);
+  const activeProblems = $derived(problems.get(activeRow?.id ?? -1) ?? []);
   const fixable = $derived([...problems.values()].filter((own) => own.some(({ fix: one }) => one)).length);
 
   async function exportAs(form: 'csv' | 'xlsx'): Promise<void> {
@@ -557,14 +640,13 @@
       <button class="button" disabled={selected.length < 2} title="Ctrl Shift D" onclick={() => void fillSeries()}
         >Series</button
       >
-      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'many')}
-        >Set in {worked.length}…</button
+      <button class="button" disabled={workedCount === 0} onclick={() => (dialog = 'many')}
+        >Set in {workedCount}…</button
       >
-      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'replace')}
-        >Find and replace…</button
+      <button class="button" disabled={workedCount === 0} onclick={() => (dialog = 'replace')}>Find and replace…</button
       >
-      <button class="button" disabled={worked.length === 0} onclick={() => (dialog = 'rename')}
-        >Rename {worked.length}…</button
+      <button class="button" disabled={workedCount === 0} onclick={() => (dialog = 'rename')}
+        >Rename {workedCount}…</button
       >
       <button
         class="button"
@@ -596,7 +678,7 @@
       class="relative min-h-0 flex-1 overflow-auto select-none focus-visible:-outline-offset-2"
       tabindex="0"
       data-testid="grid"
-      onscroll={() => (scrollTop = scroller?.scrollTop ?? 0)}
+      onscroll={onScroll}
       onkeydown={onKey}
       onpointerdown={onPointer}
       onpointermove={onDrag}
@@ -648,7 +730,7 @@
         style="height: {view.length * ROW}px; width: {width}px; min-width: 100%; position: relative; contain: strict"
       >
         {#each slots as index, slot (slot)}
-          {@const row = rows[view[index]]}
+          {@const row = rows[view[index] ?? 0]}
           {#if row}
             {@const own = problems.get(row.id)}
             {@const worst = own?.[0]}
@@ -656,12 +738,11 @@
               role="row"
               aria-rowindex={index + 1}
               data-row={index}
-              class="absolute left-0 border-b border-rule/70"
-              style="transform: translateY({index * ROW}px); height: {ROW}px; width: {width}px; min-width: 100%"
-              class:bg-chosen={index >= selection.top && index <= selection.bottom && selected.length > 1}
+              class="line absolute left-0 border-b border-rule/70"
+              style="{index < 0 ? 'display: none' : `transform: translateY(${index * ROW}px)`}; {rowStyle}"
             >
               <span
-                class="mono absolute left-0 cursor-pointer px-2 leading-[29px] text-soft"
+                class="mono cell absolute left-0 cursor-pointer px-2 text-soft"
                 style="width: {GUTTER}px"
                 role="rowheader"
                 >{#if worst}<b
@@ -670,37 +751,8 @@
                   >{/if}{index + 1}</span
               >
               {#each columns as column, c (column.key)}
-                {@const isActive = index === active.row && c === active.column}
-                <div
-                  role="gridcell"
-                  tabindex="-1"
-                  data-column={c}
-                  class="absolute truncate px-1.5 leading-[29px]"
-                  class:mono={column.numeric || column.key === 'kind'}
-                  class:text-right={column.numeric}
-                  class:out={!row.document.inService && column.key === 'name'}
-                  class:bg-mark={c >= selection.left &&
-                    c <= selection.right &&
-                    index >= selection.top &&
-                    index <= selection.bottom &&
-                    (selected.length > 1 || selection.left !== selection.right)}
-                  style="left: {lefts[c]}px; width: {column.width}px; height: {ROW - 1}px{isActive
-                    ? '; outline: 2px solid var(--accent); outline-offset: -2px'
-                    : ''}"
-                  data-testid={column.key === 'problem' ? 'problem' : undefined}
-                >
-                  {#if isActive && editing !== null}
-                    <input
-                      bind:this={editor}
-                      bind:value={editing}
-                      class="absolute inset-0 bg-panel px-1.5 outline-2 outline-accent select-text"
-                      class:text-right={column.numeric}
-                      aria-label="{column.title} of {rowWords(row)}"
-                      title={column.field?.help}
-                      list={column.field?.choices ? `choices-${column.key}` : undefined}
-                      onkeydown={onEditorKey}
-                    />
-                  {:else if column.key === 'problem'}
+                <div role="gridcell" tabindex="-1" data-column={c} class={cellClasses[c]} style={cellStyles[c]}>
+                  {#if column.key === 'problem'}
                     {#if worst}
                       <span
                         class={worst.severity === 'problem' ? 'text-alarm' : 'text-questionable'}
@@ -712,11 +764,7 @@
                           onclick={() => void fix(row, worst)}>{worst.fix.words}</button
                         >{/if}
                     {/if}
-                  {:else if column.key === 'mapped'}
-                    <span
-                      class={mapped.size > 0 && !mapped.has(`${row.parent} ${row.document.kind} ${row.document.index}`)
-                        ? 'text-soft italic'
-                        : ''}>{cellText(row, column, lookups) || 'nobody'}</span
+                  {:else if column.key === 'name' && !row.document.inService}<span class="out">{row.document.name}</span
                     >
                   {:else}{cellText(row, column, lookups)}{/if}
                 </div>
@@ -724,6 +772,39 @@
             </div>
           {/if}
         {/each}
+        {#if view.length > 0 && columns.length > 0}
+          {@const { top, bottom, left, right } = selection}
+          {@const end = Math.min(right, columns.length - 1)}
+          {#if bottom > top || right > left}
+            <div
+              class="chosen pointer-events-none absolute"
+              style="transform: translate({lefts[left]}px, {top * ROW}px); width: {lefts[end] +
+                columns[end].width -
+                lefts[left]}px; height: {(bottom - top + 1) * ROW - 1}px"
+            ></div>
+          {/if}
+          <div
+            class="absolute outline-2 -outline-offset-2 outline-accent"
+            class:pointer-events-none={editing === null}
+            data-testid="active-cell"
+            style="transform: translate({lefts[active.column]}px, {active.row * ROW}px); width: {columns[active.column]
+              ?.width ?? 0}px; height: {ROW - 1}px"
+          >
+            {#if editing !== null && activeRow}
+              {@const column = columns[active.column]}
+              <input
+                bind:this={editor}
+                bind:value={editing}
+                class="absolute inset-0 bg-panel px-1.5 outline-2 outline-accent select-text"
+                class:text-right={column.numeric}
+                aria-label="{column.title} of {rowWords(activeRow)}"
+                title={column.field?.help}
+                list={column.field?.choices ? `choices-${column.key}` : undefined}
+                onkeydown={onEditorKey}
+              />
+            {/if}
+          </div>
+        {/if}
       </div>
     </div>
   </div>
@@ -749,12 +830,7 @@
     {devices}
     {complete}
     take={async (changed, added) => {
-      const words =
-        changed.length > 0 && added.length > 0
-          ? await (async () => (await change('paste', changed)) ?? (await add('paste', added)))()
-          : changed.length > 0
-            ? await change('paste', changed)
-            : await add('paste', added);
+      const words = await takeOver('paste', changed, added);
       if (words === null) dialog = null;
       return words;
     }}
@@ -775,7 +851,7 @@
   />
 {:else if dialog === 'replace'}
   <ReplaceDialog
-    rows={worked}
+    rows={worked()}
     change={async (label, edits) => {
       const words = await change(label, edits);
       if (words === null) dialog = null;
@@ -785,7 +861,7 @@
   />
 {:else if dialog === 'rename'}
   <RenameDialog
-    rows={worked}
+    rows={worked()}
     {context}
     change={async (label, edits) => {
       const words = await change(label, edits);
@@ -796,7 +872,7 @@
   />
 {:else if dialog === 'many'}
   <EditManyDialog
-    rows={worked}
+    rows={worked()}
     field={columns[active.column]?.field?.key ?? pointField('unit').key}
     change={async (label, edits) => {
       const words = await change(label, edits);
@@ -808,6 +884,15 @@
 {/if}
 
 <style>
+  /* Of fixed size: what changes inside concerns nobody outside. */
+  .line,
+  .cell {
+    contain: layout style size;
+    line-height: 29px;
+  }
+  .chosen {
+    background: color-mix(in srgb, var(--accent) 16%, transparent);
+  }
   .out {
     background: repeating-linear-gradient(135deg, transparent 0 5px, var(--rule) 5px 6px);
     color: var(--soft);

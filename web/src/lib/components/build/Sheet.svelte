@@ -18,6 +18,7 @@
     <Dialog.Overlay class="fixed inset-0 z-40 bg-black/30" />
     <Dialog.Content
       interactOutsideBehavior="ignore"
+      preventScroll={false}
       class="panel fixed top-[6vh] left-1/2 z-50 flex max-h-[88vh] max-w-[96vw] -translate-x-1/2 flex-col gap-3 overflow-y-auto p-6 shadow-xl {wide
         ? 'w-[1080px]'
         : 'w-[620px]'}"
