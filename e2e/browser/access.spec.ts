@@ -25,7 +25,7 @@ test('from an empty database: the first visitor makes the first engineer, and on
   await fill('ada', 'long enough 1', 'long enough 1');
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('No device is configured yet');
   await page.goto(urlOf(rig, '/build'));
-  await expect(page.getByRole('main')).toContainText('There is no outbound yet');
+  await expect(page.getByRole('main')).toContainText('Nothing here yet. Begin with a device');
   await page.goto(urlOf(rig, '/prove'));
   await expect(page.getByRole('table')).toContainText('No control has been sent yet');
   const origin = urlOf(rig, '').replace(/\/$/, '');

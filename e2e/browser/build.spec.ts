@@ -1,4 +1,5 @@
 import { expect, test, type Page } from '@playwright/test';
+import { readFile } from 'node:fs/promises';
 import { FEEDER_RELAY } from '../../bench/scenario/feederrelay.ts';
 import { KIND_WORDS } from '../../core/point/index.ts';
 import type { Rig } from '../rig/rig.ts';
@@ -119,17 +120,21 @@ test('from an empty database to a relay seen at the centre, in at most 25 intera
   expect(complaints).toEqual([]);
 });
 
-test('a second relay as a copy, in at most 8 interactions', async ({ page }) => {
+test('a second relay from the profile of the first, in at most 8 interactions', async ({ page }) => {
   await signInAs(page, 'ada');
   await visit(page, rig, '/build/device/HLM-F2');
+  await page.getByRole('button', { name: 'Save as profile…' }).click();
+  await page.getByLabel('Code of the profile').fill('FEEDER');
+  await page.getByRole('button', { name: 'Save the profile' }).click();
+  await page.waitForURL('**/build/profiles');
   const hands = new Hands(page);
-  await hands.click('button', 'Copy…');
+  await hands.click('button', 'Use FEEDER');
   await hands.fill('Code, row 1', 'HLM-F1');
-  await hands.fill('Name, row 1', 'F1 feeder relay');
+  await hands.fill('Address of the device, row 1', '127.0.0.1');
   await hands.fill('TCP port, row 1', String(rig.ports.relay));
   await hands.fill('Their address, row 1', '11');
-  await hands.click('button', 'Copy into the draft: 1 device');
-  await expect(page.getByRole('heading', { level: 1 })).toHaveText('HLM-F1 F1 feeder relay');
+  await hands.click('button', 'Add into the draft: 1 device');
+  await page.waitForURL('**/build');
   await visit(page, rig, '/build/changes');
   await hands.click('button', 'Apply…');
   await expect(page.getByTestId('effects')).toContainText('1 session start: HLM-F1');
@@ -213,6 +218,32 @@ test('broken files tell row, column, value and reason, and change nothing', asyn
   await page.keyboard.press('Escape');
   expect(await rig.sql`select max(version) as version from draft_object`).toEqual(before);
   await expect(page.getByTestId('row-count')).toHaveText('80 points');
+});
+
+test('a list goes out as a workbook and comes back as it was; a device is copied', async ({ page }) => {
+  await signInAs(page, 'ada');
+  await visit(page, rig, '/build/points?device=HLM-F2');
+  await expect(page.getByTestId('row-count')).toHaveText('80 points');
+  await page.getByRole('button', { name: 'Export' }).click();
+  const [file] = await Promise.all([page.waitForEvent('download'), page.getByRole('button', { name: 'XLSX' }).click()]);
+  expect(file.suggestedFilename()).toBe('halvix-points-HLM-F2.xlsx');
+  const buffer = await readFile(await file.path());
+  await page.getByLabel('Import…').setInputFiles({ name: 'again.xlsx', mimeType: 'application/zip', buffer });
+  await expect(page.getByTestId('paste-same')).toHaveText('80 as it is');
+  await page.getByRole('button', { name: 'Cancel' }).click();
+  await visit(page, rig, '/build/device/HLM-F2');
+  await page.getByRole('button', { name: 'Copy…' }).click();
+  await page.getByLabel('Code, row 1').fill('HLM-F3');
+  await page.getByRole('button', { name: 'Copy into the draft: 1 device' }).click();
+  await expect(page.getByRole('alert')).toContainText('Their address');
+  await page.getByLabel('Their address, row 1').fill('13');
+  await page.getByLabel('TCP port, row 1').fill('20003');
+  await page.getByRole('button', { name: 'Copy into the draft: 1 device' }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('HLM-F3 F2 feeder relay');
+  await expect(page.getByRole('link', { name: '80 points' })).toBeVisible();
+  await page.getByRole('button', { name: 'Delete…' }).click();
+  await page.getByRole('button', { name: 'Delete from the draft' }).click();
+  await expect(page.getByRole('link', { name: 'HLM-F3' })).toHaveCount(0);
 });
 
 test('the grid: edit, fill, series, replace, undo and redo, by keys', async ({ page }) => {
@@ -314,7 +345,7 @@ test('two engineers see each other and cannot overwrite each other unseen', asyn
 test('revisions: compare, apply an older one again, export and import', async ({ page }) => {
   await signInAs(page, 'ada');
   await visit(page, rig, '/build/changes?from=1&to=2');
-  await expect(page.getByTestId('changes')).toContainText('device HLM-F1 F1 feeder relay');
+  await expect(page.getByTestId('changes')).toContainText('device HLM-F1 F2 feeder relay');
   await visit(page, rig, '/build/changes');
   await page.getByRole('button', { name: 'apply again…' }).click();
   await page.getByRole('button', { name: 'Apply revision 1 again' }).click();
@@ -325,9 +356,9 @@ test('revisions: compare, apply an older one again, export and import', async ({
     page.getByRole('link', { name: 'Export revision 2' }).click(),
   ]);
   await page.getByLabel('Import a configuration…').setInputFiles(await exported.path());
-  await expect(page.getByRole('dialog')).toContainText('device HLM-F1 F1 feeder relay');
+  await expect(page.getByRole('dialog')).toContainText('device HLM-F1 F2 feeder relay');
   await page.getByRole('button', { name: /^Take over/ }).click();
-  await expect(page.getByTestId('changes')).toContainText('device HLM-F1 F1 feeder relay');
+  await expect(page.getByTestId('changes')).toContainText('device HLM-F1 F2 feeder relay');
 });
 
 test('a viewer sees the draft and may change nothing', async ({ page }) => {

@@ -41,6 +41,9 @@ describe('lives, lists and mappings of a running system', () => {
     rig = await Rig.make('lives', inject('postgres'));
     await rig.start();
     await rig.until('the centre has values', async () => (await rig.centrePoint('QST', 'analog', 7)) !== undefined);
+    await rig.until('its connection is known', async () =>
+      Boolean((await rig.hop('outbound', 'QST'))?.connectionSince),
+    );
   });
   afterAll(() => rig.stop());
 

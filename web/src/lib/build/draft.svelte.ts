@@ -71,7 +71,10 @@ class Draft {
   private undone = $state.raw<Step[]>([]);
   /** Versions of points and mappings, which a list elsewhere holds: known here for undoing. */
   private readonly versions = new Map<number, number>();
+  /** Versions that our own writes made. */
+  private readonly own = new Map<number, number>();
   private readonly listeners = new Set<Listener>();
+  private queue: Promise<unknown> = Promise.resolve();
   me = '';
 
   readonly canUndo = $derived(this.done.at(-1)?.label ?? null);
@@ -108,11 +111,46 @@ class Draft {
     for (const { id, version } of rows) this.versions.set(id, version);
   }
 
-  /** Changes objects, all or none. `before` are the documents that undoing brings back. */
+  /**
+   * Changes objects, all or none. `before` are the documents that undoing brings back. What is changed shows at once, so
+   * that the next change builds on it, and goes back to what it was when the server refuses.
+   */
   async change(label: string, changes: readonly Change[], before: readonly unknown[]): Promise<Outcome> {
-    const outcome = await this.send(label, changes, before);
+    const shown = (documentOf: (at: number) => unknown): Held[] =>
+      changes.flatMap(({ id, kind, parent, expected }, at) =>
+        id === null
+          ? []
+          : [
+              {
+                id,
+                kind,
+                parent,
+                version: this.versions.get(id) ?? expected ?? 0,
+                author: this.me,
+                changed: Date.now(),
+                document: documentOf(at),
+              },
+            ],
+      );
+    this.display(shown((at) => changes[at].document));
+    const outcome = await this.inLine(() => this.send(label, changes, before));
     if (outcome.ok) this.undone = [];
+    else this.display(shown((at) => before[at] ?? null));
     return outcome;
+  }
+
+  /** One request after the other: each builds on the versions that the one before made. */
+  private inLine<Result>(job: () => Promise<Result>): Promise<Result> {
+    const result = this.queue.then(job);
+    this.queue = result.catch(() => {});
+    return result;
+  }
+
+  /** The version to expect: that of our own last write, unless somebody else wrote since. */
+  private expectedOf({ id, expected }: Change): number | null {
+    if (id === null) return null;
+    const own = this.own.get(id);
+    return own !== undefined && own === this.versions.get(id) && own > (expected ?? 0) ? own : expected;
   }
 
   private async send(
@@ -125,7 +163,8 @@ class Draft {
     if (changes.length > MAX_CHANGES)
       return { ok: false, words: `${changes.length} rows at once; at most ${MAX_CHANGES}`, conflicts: [] };
     this.saving++;
-    const answer = await post('/api/draft', { changes }).catch(() => null);
+    const sent = changes.map((one) => ({ ...one, expected: this.expectedOf(one) }));
+    const answer = await post('/api/draft', { changes: sent }).catch(() => null);
     this.saving--;
     if (answer === null)
       return { ok: false, words: 'The server cannot be reached. Nothing was changed; try again.', conflicts: [] };
@@ -140,6 +179,7 @@ class Draft {
     const held: Held[] = changed.map(({ id, kind, parent, along, before: was, document }, at) => {
       const after = along ? document : changes[at].document;
       objects.push({ id, kind, parent, before: along ? was : (before[at] ?? null), after });
+      this.own.set(id, version);
       return { id, kind, parent, version, author: this.me, changed: Date.now(), document: after };
     });
     this.take(version, held);
@@ -154,6 +194,11 @@ class Draft {
   /** Takes over changed objects, from here or from elsewhere. */
   private take(version: number, changed: readonly Held[]): void {
     for (const { id, version: own } of changed) this.versions.set(id, own);
+    this.display(changed);
+    this.version = Math.max(this.version, version);
+  }
+
+  private display(changed: readonly Held[]): void {
     const small = changed.filter(({ kind }) => kind !== 'point' && kind !== 'mapping');
     if (small.length > 0) {
       const ids = new Set(small.map(({ id }) => id));
@@ -162,26 +207,29 @@ class Draft {
         ...small.filter(({ document }) => document !== null),
       ];
     }
-    for (const listener of this.listeners) listener(changed);
-    this.version = Math.max(this.version, version);
+    if (changed.length > 0) for (const listener of this.listeners) listener(changed);
   }
 
-  async undo(): Promise<string | null> {
-    const step = this.done.at(-1);
-    if (!step) return null;
-    const outcome = await this.turn(step, true);
-    if (!outcome.ok) return outcome.words;
-    this.done = this.done.slice(0, -1);
-    return null;
+  undo(): Promise<string | null> {
+    return this.inLine(async () => {
+      const step = this.done.at(-1);
+      if (!step) return null;
+      const outcome = await this.turn(step, true);
+      if (!outcome.ok) return outcome.words;
+      this.done = this.done.slice(0, -1);
+      return null;
+    });
   }
 
-  async redo(): Promise<string | null> {
-    const step = this.undone.at(-1);
-    if (!step) return null;
-    const outcome = await this.turn(step, false);
-    if (!outcome.ok) return outcome.words;
-    this.undone = this.undone.slice(0, -1);
-    return null;
+  redo(): Promise<string | null> {
+    return this.inLine(async () => {
+      const step = this.undone.at(-1);
+      if (!step) return null;
+      const outcome = await this.turn(step, false);
+      if (!outcome.ok) return outcome.words;
+      this.undone = this.undone.slice(0, -1);
+      return null;
+    });
   }
 
   private turn({ label, objects }: Step, back: boolean): Promise<Outcome> {
@@ -189,7 +237,8 @@ class Draft {
       id,
       kind,
       parent,
-      expected: this.versions.get(id) ?? null,
+      // Our own write, so that what somebody else wrote since is not overwritten unseen.
+      expected: this.own.get(id) ?? this.versions.get(id) ?? null,
       document: back ? before : after,
     }));
     return this.send(

@@ -1,11 +1,12 @@
 <script lang="ts">
   import { browser } from '$app/environment';
-  import { checkingPoints, type DeviceObject, type DraftPoint, type PointProblem } from '@halvix/core/config';
+  import type { DeviceObject, DraftPoint, PointProblem } from '@halvix/core/config';
   import { KIND_WORDS, LIST_KINDS } from '@halvix/core/point';
   import { csvOf, pointField, series, tableOfPoints } from '@halvix/core/pointlist';
   import { onMount, tick, untrack } from 'svelte';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
+  import { problemsOf } from '$lib/build/check.ts';
   import { readyForPaste } from '$lib/build/paste.ts';
   import {
     cellText,
@@ -155,47 +156,14 @@
   $effect(() => {
     const [list, known] = [rows, byCode];
     let superseded = false;
-    const timer = setTimeout(() => void check(list, known, () => superseded), CHECK_AFTER_MS);
+    const timer = setTimeout(() => {
+      void problemsOf(list, known, () => superseded).then((found) => found && (problems = found));
+    }, CHECK_AFTER_MS);
     return () => {
       superseded = true;
       clearTimeout(timer);
     };
   });
-
-  /** Finds what is wrong, with pauses in which the page lives on. */
-  async function check(
-    list: readonly PointRow[],
-    known: ReadonlyMap<string, DeviceObject>,
-    superseded: () => boolean,
-  ): Promise<void> {
-    const byDevice = new Map<string, PointRow[]>();
-    for (const row of list) {
-      const group = byDevice.get(row.parent);
-      if (group) group.push(row);
-      else byDevice.set(row.parent, [row]);
-    }
-    const found = new Map<number, PointProblem[]>();
-    for (const [code, group] of byDevice) {
-      const checking = checkingPoints(
-        group.map(({ document }) => document),
-        known.get(code) ?? null,
-      );
-      let step = checking.next();
-      while (!step.done) {
-        await new Promise((resolve) => setTimeout(resolve));
-        if (superseded()) return;
-        step = checking.next();
-      }
-      for (const problem of step.value) {
-        const { id } = group[problem.row];
-        const own = found.get(id);
-        if (own === undefined) found.set(id, [problem]);
-        else if (problem.severity === 'problem') own.unshift(problem);
-        else own.push(problem);
-      }
-    }
-    problems = found;
-  }
 
   // The view became shorter: stay within it.
   $effect(() => {
@@ -400,15 +368,15 @@
   /** Goes on with the cells that are filled, or with the first one. */
   const fillSeries = (): Promise<void> => {
     const { left, right } = selection;
-    const continued = new Map<number, string[]>();
+    const continued: (string[] | undefined)[] = [];
     for (let c = left; c <= right; c++) {
       const column = columns[c];
       if (!column?.field) continue;
       const texts = selected.map((row) => cellText(row, column, lookups));
       const given = texts.slice(0, texts.length > 2 && texts[1] !== texts[0] && column.numeric ? 2 : 1);
-      continued.set(c - left, [...given, ...series(given, texts.length - given.length)]);
+      continued[c - left] = [...given, ...series(given, texts.length - given.length)];
     }
-    return setCells('series', (i, c) => continued.get(c)?.[i] ?? null);
+    return setCells('series', (i, c) => continued[c]?.[i] ?? null);
   };
 
   async function removeRows(): Promise<void> {

@@ -1,13 +1,13 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import { OBJECT_SCHEMAS, type DraftPoint, type MappingConfig } from '@halvix/core/config';
+  import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
   import { GROUPS } from '@halvix/core/dnp3';
   import { applyRule, mappingProblem, targetKinds, type MappingRule } from '@halvix/core/mapping';
   import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
-  import { mappingRows, pointRows } from '$lib/build/rows.ts';
+  import { mappingRows, mergedRows, pointRows, targetsTwice } from '$lib/build/rows.ts';
   import Sheet from '$lib/components/build/Sheet.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import type { Column } from '$lib/table.ts';
@@ -47,29 +47,14 @@
   onMount(() => {
     void load();
     return draft.listen((changed) => {
-      const after = <Document,>(list: Held<Document>[], kind: string): Held<Document>[] => {
-        const news = changed.filter((one) => one.kind === kind) as Held<Document>[];
-        if (news.length === 0) return list;
-        const ids = new Set(news.map(({ id }) => id));
-        return [...list.filter(({ id }) => !ids.has(id)), ...news.filter(({ document }) => document !== null)];
-      };
-      points = after<DraftPoint>(points, 'point');
-      mappings = after<MappingConfig>(mappings, 'mapping');
+      points = mergedRows(points, changed.filter(({ kind }) => kind === 'point') as PointRow[], null);
+      mappings = mergedRows(mappings, changed.filter(({ kind }) => kind === 'mapping') as Held<MappingConfig>[], null);
     });
   });
 
   const here = $derived(mappings.filter(({ parent }) => parent === chosen));
   const pointAt = $derived(new Map(points.map((row) => [pointKey(row.parent, row.document), row])));
-  const twice = $derived.by(() => {
-    const seen = new Set<string>();
-    const again = new Set<string>();
-    for (const { document } of here) {
-      const key = `${document.target.kind} ${document.target.index}`;
-      if (seen.has(key)) again.add(key);
-      seen.add(key);
-    }
-    return again;
-  });
+  const twice = $derived(targetsTwice(here));
   const rows = $derived.by(() => {
     const all: Row[] = here.map((held) => {
       const { document } = held;

@@ -1,8 +1,7 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
-  import { heldRows, mappingRows, pointRows } from '$lib/build/rows.ts';
+  import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/rows.ts';
   import type { DraftPoint } from '@halvix/core/config';
-  import { addressWords } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { inListOrder, pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -47,51 +46,16 @@
   onMount(() => {
     void loadAll();
     return draft.listen((changed) => {
-      rows = merged(
+      rows = mergedRows(
         rows,
         changed.filter(({ kind, parent }) => kind === 'point' && inScope(parent)) as PointRow[],
         inListOrder,
       );
-      mappings = merged(mappings, changed.filter(({ kind }) => kind === 'mapping') as Held<MappingConfig>[], null);
+      mappings = mergedRows(mappings, changed.filter(({ kind }) => kind === 'mapping') as Held<MappingConfig>[], null);
     });
   });
 
-  /** Rows with changed ones in their place, new ones in order, deleted ones gone. */
-  function merged<Row extends Held>(
-    list: Row[],
-    changed: readonly Row[],
-    order: ((a: Row, b: Row) => number) | null,
-  ): Row[] {
-    if (changed.length === 0) return list;
-    const news = new Map(changed.map((row) => [row.id, row]));
-    let fresh = 0;
-    const next: Row[] = [];
-    for (const row of list) {
-      const change = news.get(row.id);
-      if (change === undefined) next.push(row);
-      else {
-        news.delete(row.id);
-        if (change.document !== null) next.push(change);
-      }
-    }
-    for (const row of news.values()) {
-      if (row.document === null) continue;
-      next.push(row);
-      fresh++;
-    }
-    return fresh > 0 && order ? next.sort(order) : next;
-  }
-
-  const mapped = $derived.by(() => {
-    const words = new Map<string, string>();
-    for (const { parent, document } of mappings) {
-      const key = pointKey(document.device, document);
-      const word = `${parent} ${addressWords(document.target.kind, document.target.index)}`;
-      const known = words.get(key);
-      words.set(key, known ? `${known}, ${word}` : word);
-    }
-    return words;
-  });
+  const mapped = $derived(mappedWords(mappings));
 
   async function unmap(chosen: readonly PointRow[]): Promise<string | null> {
     const keys = new Set(chosen.map(({ parent, document }) => pointKey(parent, document)));
