@@ -138,7 +138,7 @@ await page.getByRole('gridcell', { name: 'Demand L2', exact: true }).click();
 await page.keyboard.press('ArrowLeft');
 await page.keyboard.type('0');
 await page.keyboard.press('Enter');
-await page.getByText('1 problems').waitFor();
+await page.getByText('1 problem', { exact: true }).waitFor();
 await settle(500);
 await shot('points');
 await page.getByRole('button', { name: 'Mend 1' }).click();

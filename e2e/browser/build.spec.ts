@@ -137,7 +137,7 @@ test('a second relay from the profile of the first, in at most 8 interactions', 
   await page.waitForURL('**/build');
   await visit(page, rig, '/build/changes');
   await hands.click('button', 'Apply…');
-  await expect(page.getByTestId('effects')).toContainText('1 session start: HLM-F1');
+  await expect(page.getByTestId('effects')).toContainText('1 session starts: HLM-F1');
   await expect(page.getByTestId('effects')).toContainText('2 sessions go on untouched: HLM-F2, QST');
   await hands.click('button', 'Apply to the running system');
   await expect(page.getByTestId('applied')).toContainText('Revision 2 is applied');
@@ -292,7 +292,7 @@ test('the grid: edit, fill, series, replace, undo and redo, by keys', async ({ p
   // An address that is used already stands in the row as a problem, with a fix.
   await page.keyboard.type('1');
   await page.keyboard.press('Enter');
-  await expect(page.getByRole('button', { name: /^2 problems|^1 problems/ })).toBeVisible();
+  await expect(page.getByRole('button', { name: /^[12] problems?/ })).toBeVisible();
   await page.getByRole('button', { name: 'Mend 1' }).click();
   await expect(page.getByRole('button', { name: '0 problems' })).toBeVisible();
   await page.getByRole('button', { name: 'Undo' }).click();

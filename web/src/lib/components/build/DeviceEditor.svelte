@@ -233,6 +233,21 @@
     {/if}
   </div>
   <div class="flex flex-col gap-4">
+    {#if mayBuild}
+      <TryIt
+        request={() => ({ type: 'try', link: wanted.link, settings: wanted.device.settings })}
+        blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
+        all.device['settings.theirAddress'] ||
+        all.device['settings.ourAddress']
+          ? 'Fill in the addresses first'
+          : wanted.link.code === ''
+            ? 'Give the device its code first'
+            : null}
+        hint={runs
+          ? 'The engine holds a connection to this device already; many devices take only one at a time and close a second one.'
+          : null}
+      />
+    {/if}
     <section class="panel p-4" aria-label="Both ends">
       <h2 class="mb-2">Both ends</h2>
       <table class="w-full text-[13px]">
@@ -259,20 +274,5 @@
           <a class="word" href="/build/device/{code}/sheet">Sheet for the person at the device</a>
         </p>{/if}
     </section>
-    {#if mayBuild}
-      <TryIt
-        request={() => ({ type: 'try', link: wanted.link, settings: wanted.device.settings })}
-        blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
-        all.device['settings.theirAddress'] ||
-        all.device['settings.ourAddress']
-          ? 'Fill in the addresses first'
-          : wanted.link.code === ''
-            ? 'Give the device its code first'
-            : null}
-        hint={runs
-          ? 'The engine holds a connection to this device already; many devices take only one at a time and close a second one.'
-          : null}
-      />
-    {/if}
   </div>
 </form>

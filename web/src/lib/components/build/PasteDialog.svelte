@@ -234,7 +234,9 @@
       {#if tookMs !== null}<span class="text-soft" data-testid="paste-ms" data-ms={tookMs}>read in {tookMs} ms</span
         >{/if}
       {#if preview.counts.wrong > 0}<span class="grow text-alarm"
-          >{preview.counts.wrong} rows are wrong: mend them at their source. Nothing is taken over while one is.</span
+          >{preview.counts.wrong}
+          {preview.counts.wrong === 1 ? 'row is' : 'rows are'} wrong: mend it at the source. Nothing is taken over while one
+          is.</span
         >{/if}
       {#if !complete}<span class="text-soft">the list is still loading …</span>{/if}
       <button class="button" onclick={close}>Cancel</button>

@@ -90,9 +90,14 @@
     }
   }
   let hidden = $state<readonly string[]>(remembered() ?? FOLDED);
-  const columns = $derived(
-    GRID_COLUMNS.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null)),
-  );
+  const columns = $derived.by(() => {
+    const shown = GRID_COLUMNS.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null));
+    // While something is wrong it stands beside the name, where it is seen.
+    const at = shown.findIndex(({ key }) => key === 'problem');
+    const name = shown.findIndex(({ key }) => key === 'name');
+    if (problems.size > 0 && at > 0 && name >= 0) shown.splice(name + 1, 0, ...shown.splice(at, 1));
+    return shown;
+  });
   const lookups = $derived({ mapped, problems });
   const passed = $derived(
     passing(rows, GRID_COLUMNS, { columns: filtering ? filters : {}, kind, problem: problemFilter }, lookups),
@@ -543,13 +548,14 @@
       class="button"
       aria-pressed={problemFilter === 'problem'}
       onclick={() => (problemFilter = problemFilter === 'problem' ? 'all' : 'problem')}
-      ><span class:text-alarm={counts.bad > 0}>{counts.bad} problems</span></button
+      ><span class:text-alarm={counts.bad > 0}>{counts.bad} {counts.bad === 1 ? 'problem' : 'problems'}</span></button
     >
     <button
       class="button"
       aria-pressed={problemFilter === 'any'}
       onclick={() => (problemFilter = problemFilter === 'any' ? 'all' : 'any')}
-      ><span class:text-questionable={counts.odd > 0}>{counts.odd} warnings</span></button
+      ><span class:text-questionable={counts.odd > 0}>{counts.odd} {counts.odd === 1 ? 'warning' : 'warnings'}</span
+      ></button
     >
     <button
       class="button"

@@ -25,12 +25,12 @@
     count: number;
   } | null>(null);
 
-  const EFFECT: Record<Effect, string> = {
-    starts: 'start',
-    stops: 'stop',
-    restarts: 'restart',
-    listChanges: 'go on with the new list',
-    goesOn: 'go on untouched',
+  const EFFECT: Record<Effect, [one: string, many: string]> = {
+    starts: ['starts', 'start'],
+    stops: ['stops', 'stop'],
+    restarts: ['restarts', 'restart'],
+    listChanges: ['goes on with the new list', 'go on with the new list'],
+    goesOn: ['goes on untouched', 'go on untouched'],
   };
   const effects = $derived(
     (['starts', 'stops', 'restarts', 'listChanges', 'goesOn'] as const).flatMap((effect) => {
@@ -244,10 +244,8 @@
     <ul class="border-l-4 border-alarm bg-ground p-4" data-testid="effects">
       {#each effects as { effect, of } (effect)}
         <li>
-          <b>{of.length} {of.length === 1 ? 'session' : 'sessions'} {EFFECT[effect]}</b>{effect === 'goesOn' &&
-          of.length > 12
-            ? ''
-            : `: ${of.map(({ code }) => code).join(', ')}`}
+          <b>{of.length} {of.length === 1 ? 'session' : 'sessions'} {EFFECT[effect][of.length === 1 ? 0 : 1]}</b
+          >{effect === 'goesOn' && of.length > 12 ? '' : `: ${of.map(({ code }) => code).join(', ')}`}
         </li>
       {:else}<li>No session is touched.</li>{/each}
     </ul>

@@ -23,7 +23,7 @@
   );
   const odd = $derived(data.rows.filter(({ problems }) => problems.length > 0).length - wrong);
   const text = (value: number | null): string => (value === null ? '' : String(value));
-  const columns: Column<PlanRow>[] = [
+  const all: Column<PlanRow>[] = [
     { key: 'kind', title: 'What', width: '86px', text: (row) => row.kind },
     { key: 'code', title: 'Code', width: '110px', mono: true, text: (row) => row.code },
     { key: 'station', title: 'Station', width: '76px', mono: true, text: (row) => row.station },
@@ -66,6 +66,12 @@
     },
     { key: 'actions', title: '', width: '60px', actions: true, text: () => '' },
   ];
+  /** The two networks of radios take room only where there are radios. */
+  const columns = $derived(
+    data.rows.some(({ kind }) => kind === 'radio')
+      ? all
+      : all.filter(({ key }) => !['radio', 'wired', 'actions'].includes(key)),
+  );
   const hrefOf = (row: PlanRow): string | null =>
     row.kind === 'device'
       ? `/build/device/${row.code}`
