@@ -105,6 +105,14 @@ export class SimulatedRelay {
       theirAddress: masterAddress,
       takesTime: true,
       eventsPerClass: 50_000,
+      attributes: {
+        242: '1.4.0',
+        245: this.settings.station,
+        247: this.settings.code,
+        248: `B-${address}`,
+        250: 'Feeder relay, simulated',
+        252: 'The bench',
+      },
     });
     const outstation = new Outstation(settings, points, clock.now());
     return { outstation, driver: new Driver(outstation, (effect) => this.onEffect(effect)) };

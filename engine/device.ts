@@ -1,5 +1,12 @@
 import type { DeviceConfig, LinkConfig } from '@halvix/core/config';
-import { iinWords, Master, type ControlRequest, type MasterCommand, type MasterEffect } from '@halvix/core/dnp3';
+import {
+  iinWords,
+  Master,
+  type ControlRequest,
+  type DeviceAttribute,
+  type MasterCommand,
+  type MasterEffect,
+} from '@halvix/core/dnp3';
 import type { DeviceState, LinkState } from '@halvix/core/path';
 import type { SurveyedPoint } from '@halvix/core/survey';
 import { clock, Driver, TcpClient } from '@halvix/wire';
@@ -10,6 +17,12 @@ export interface DeviceContext extends IngestContext {
   onControl: (progress: MasterEffect & { type: 'control' }) => void;
   /** The state of a hop changed: publish it soon. */
   changed: () => void;
+}
+
+export interface SurveyAnswer {
+  found: SurveyedPoint[];
+  attributes: DeviceAttribute[];
+  problem: string | null;
 }
 
 /** One device on its link: polls it, and passes on what comes. */
@@ -23,7 +36,7 @@ export class DeviceRunner {
     string,
     {
       found: Map<string, SurveyedPoint>;
-      done: (result: { found: SurveyedPoint[]; problem: string | null }) => void;
+      done: (result: SurveyAnswer) => void;
     }
   >();
   private lastGood: number | null = null;
@@ -68,7 +81,7 @@ export class DeviceRunner {
   }
 
   /** Asks the device for the present value of all that it has; resolves with what came. */
-  survey(id: string): Promise<{ found: SurveyedPoint[]; problem: string | null }> {
+  survey(id: string): Promise<SurveyAnswer> {
     return new Promise((resolve) => {
       this.surveys.set(id, { found: new Map(), done: resolve });
       this.driver.command({ type: 'survey', id });
@@ -129,7 +142,7 @@ export class DeviceRunner {
       case 'surveyed': {
         const survey = this.surveys.get(effect.id);
         this.surveys.delete(effect.id);
-        survey?.done({ found: [...survey.found.values()], problem: effect.problem });
+        survey?.done({ found: [...survey.found.values()], attributes: effect.attributes, problem: effect.problem });
         break;
       }
       case 'control':

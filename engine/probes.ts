@@ -69,6 +69,7 @@ export class Probes {
           if (answer === 'cancelled') return await note.end('cancelled', null);
           if (answer === null) return await note.end('bad', `no complete answer in ${SURVEY_LIMIT_MS / 1000} s`);
           note.result.surveyed = answer.found;
+          note.result.attributes = answer.attributes;
           await note.end(answer.problem === null ? 'good' : 'bad', answer.problem);
           break;
         }

@@ -1,6 +1,7 @@
 import { ByteWriter } from '../bytes/index.ts';
 import type { PointKind } from '../point/index.ts';
 import { Iin } from './application.ts';
+import { ALL_ATTRIBUTES, writeAttribute } from './attributes.ts';
 import type { BufferedEvent, EventBuffer } from './eventbuffer.ts';
 import { type ObjectHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 import { encodeMeasurement, Flag, objectType, type MeasurementType } from './objects.ts';
@@ -12,13 +13,14 @@ export type Want =
   | { what: 'static'; points: readonly PointState[]; variation: number }
   | { what: 'octets'; octets: Uint8Array };
 
-const CLASS_ZERO_ORDER: readonly PointKind[] = ['binary', 'doubleBit', 'output', 'counter', 'analog'];
+const CLASS_ZERO_ORDER: readonly PointKind[] = ['binary', 'doubleBit', 'output', 'counter', 'analog', 'setpoint'];
 
 /** Turns the object headers of a read into wants; `iin` gets what is wrong with it. */
 export function wantsOf(
   headers: readonly ObjectHeader[],
   points: PointTable,
   indications: () => number,
+  attributes: Readonly<Record<string, string>>,
   now: number,
 ): { wants: Want[]; iin: number } {
   const events: Want[] = [];
@@ -33,6 +35,16 @@ export function wantsOf(
         for (const kind of CLASS_ZERO_ORDER)
           statics.push({ what: 'static', points: points.ofKind(kind), variation: 0 });
       else events.push({ what: 'events', wanted: (event) => event.class === variation - 1, variation: 0, limit });
+    } else if (type?.what === 'attribute') {
+      const wanted = Object.entries(attributes).filter(
+        ([known]) => variation === ALL_ATTRIBUTES || Number(known) === variation,
+      );
+      if (wanted.length === 0) iin |= Iin.objectUnknown;
+      for (const [known, text] of wanted) {
+        const out = new ByteWriter();
+        writeAttribute(out, Number(known), text);
+        statics.push({ what: 'octets', octets: out.finish() });
+      }
     } else if (type?.what === 'indications') {
       statics.push({ what: 'octets', octets: indicationObjects(indications()) });
     } else if (type?.what === 'time' && variation === 1) {

@@ -114,6 +114,16 @@ export function parseHeaders(
         range = { type: 'range', start: first, stop };
         if (!withObjects) break;
         const count = stop - first + 1;
+        if (type?.what === 'attribute') {
+          for (let i = 0; i < count; i++) {
+            const length = reader.remaining >= 2 ? octets[reader.offset + 1] : 0;
+            if (reader.remaining < 2 + length || reader.remaining < 2)
+              return fail('truncated', `an attribute needs ${2 + length} octets, ${reader.remaining} left`);
+            items.push({ index: first + i, at: reader.offset, bit: 0 });
+            reader.take(2 + length);
+          }
+          break;
+        }
         const need = packed ? Math.ceil(count / 8) : count * size;
         if (need > reader.remaining)
           return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);

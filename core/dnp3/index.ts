@@ -28,4 +28,5 @@ export { flagsFromQuality, qualityFromFlags, flagWords } from './quality.ts';
 export { describeFragment } from './describe.ts';
 export { Flag, objectType } from './objects.ts';
 export { iinWords } from './application.ts';
+export type { DeviceAttribute } from './attributes.ts';
 export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './trial.ts';

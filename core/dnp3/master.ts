@@ -1,4 +1,5 @@
 import type { Instant, Session } from '../session/index.ts';
+import { deviceAttributes, type DeviceAttribute } from './attributes.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, type Fragment } from './application.ts';
 import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
@@ -53,7 +54,7 @@ export type MasterEffect =
       survey?: string;
     }
   /** A survey has come to its end; problem: why it has not everything. */
-  | { type: 'surveyed'; id: string; problem: string | null }
+  | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
   /** A complete answer to a read of these classes was taken; of those in `waiting` the device holds more (bits). */
   | { type: 'settled'; classes: number; waiting: number }
   /** What the device still holds is in doubt: events may come again. */
@@ -153,25 +154,35 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.exchange = null;
     this.lateCommit = null;
     this.dropStartup('the link was lost');
-    if (exchange?.task.type === 'read' && exchange.task.survey !== undefined)
-      this.endSurvey(exchange.task.survey, 'the link was lost');
+    const { task } = exchange ?? {};
+    if ((task?.type === 'read' || task?.type === 'attributes') && task.survey !== undefined)
+      this.endSurvey(task.survey, 'the link was lost');
     if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
     this.failWaitingControls('the link was lost before it was sent');
   }
 
   private queueStartup(): void {
-    const surveys = this.startup.filter((task) => task.type === 'read' && task.survey !== undefined);
+    const surveys = this.startup.filter(
+      (task) => (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined,
+    );
     this.startup = this.settings.disableUnsolicited ? [{ type: 'disableUnsolicited' }] : [];
     this.startup.push({ type: 'read', classes: ALL_CLASSES }, ...surveys);
   }
 
   private dropStartup(words: string): void {
     for (const task of this.startup.splice(0))
-      if (task.type === 'read' && task.survey !== undefined) this.endSurvey(task.survey, words);
+      if ((task.type === 'read' || task.type === 'attributes') && task.survey !== undefined)
+        this.endSurvey(task.survey, words);
   }
 
-  private endSurvey(id: string, problem: string | null): void {
-    this.effects.push({ type: 'surveyed', id, problem });
+  /** The present values are there: what the device says of itself comes last. */
+  private goOnWithSurvey(id: string, problem: string | null): void {
+    if (problem !== null) this.endSurvey(id, problem);
+    else this.startup.unshift({ type: 'attributes', survey: id });
+  }
+
+  private endSurvey(id: string, problem: string | null, attributes: DeviceAttribute[] = []): void {
+    this.effects.push({ type: 'surveyed', id, problem, attributes });
   }
 
   private failWaitingControls(words: string): void {
@@ -323,6 +334,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       this.controlUnanswered(task, `no answer in ${this.settings.responseTimeoutMs} ms`);
       return;
     }
+    // A device may not answer what it does not know: that says nothing of the rest.
+    if (task.type === 'attributes') {
+      this.endSurvey(task.survey, null);
+      return;
+    }
     // Perhaps it was our confirm that got lost, and the device waits for it.
     if (exchange.fragments > 0) this.effects.push({ type: 'doubt' });
     if (attempt < this.settings.retries && this.state !== 'silent') {
@@ -432,7 +448,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (iin & Iin.needTime && this.settings.timeSync === 'whenAsked') this.timeSyncAsked = true;
     if (!(iin & Iin.needTime)) this.timeSyncAsked = false;
     const refusal = iin & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
-    if (refusal && task.type !== 'disableUnsolicited' && task.type !== 'measureDelay')
+    if (refusal && task.type !== 'disableUnsolicited' && task.type !== 'measureDelay' && task.type !== 'attributes')
       this.effects.push({ type: 'diagnostic', words: `request refused: ${iinWords(refusal).join(', ')}` });
     this.iinSeen = iin;
   }
@@ -448,8 +464,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.startup.unshift({ type: 'writeTime', oneWayMs: oneWay(fragment, now - exchange.sentAt) });
         break;
       case 'read':
-        if (task.survey !== undefined) this.endSurvey(task.survey, surveyRefusal(fragment));
+        if (task.survey !== undefined) this.goOnWithSurvey(task.survey, surveyRefusal(fragment));
         else this.pollAgainWhenEventsWait(task.classes, fragment);
+        break;
+      case 'attributes':
+        this.endSurvey(task.survey, null, deviceAttributes(fragment));
         break;
       case 'disableUnsolicited':
       case 'clearRestart':

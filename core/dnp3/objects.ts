@@ -22,10 +22,10 @@ export interface MeasurementType {
 
 /** Everything else that this project understands. */
 export interface OtherType {
-  what: 'class' | 'control' | 'time' | 'commonTime' | 'delay' | 'indications';
+  what: 'class' | 'control' | 'time' | 'commonTime' | 'delay' | 'indications' | 'attribute';
   group: number;
   variation: number;
-  /** Octets of one object; 0 for packed bits, null for a class, which has none. */
+  /** Octets of one object; 0 for packed bits, null for a class, which has none, and an attribute, which says itself. */
   octets: number | null;
 }
 
@@ -66,6 +66,7 @@ const other = (what: OtherType['what'], group: number, variation: number, octets
 
 /** The object library (IEEE 1815, annex A), as far as it is implemented. */
 export const OBJECT_TYPES: readonly ObjectType[] = [
+  ...Array.from({ length: 60 }, (_, i) => other('attribute', 0, 196 + i, null)),
   measurement(1, 1, 'binary', 'static', false, 'packedBit'),
   measurement(1, 2, 'binary', 'static', true, 'flagsBit7'),
   measurement(2, 1, 'binary', 'event', true, 'flagsBit7'),

@@ -309,7 +309,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   private onRead(fragment: Fragment, now: Instant): void {
     const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
-    const { wants, iin } = wantsOf(headers, this.points, () => this.indications(), now);
+    const { wants, iin } = wantsOf(headers, this.points, () => this.indications(), this.settings.attributes, now);
     this.answering = { wants, sequence: fragment.control.sequence, iin: iin | this.problemIndication(problem) };
     this.sendNextFragment(true, now);
     if (headers.some((h) => h.type?.what === 'class' && h.variation === 1))

@@ -1,3 +1,4 @@
+import { ALL_ATTRIBUTES } from './attributes.ts';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import type { Instant } from '../session/index.ts';
 import { FunctionCode, Iin, iinWords, type Fragment } from './application.ts';
@@ -22,6 +23,8 @@ export type Task =
   | { type: 'disableUnsolicited' }
   | { type: 'clearRestart' }
   | { type: 'read'; classes: readonly number[]; survey?: string }
+  /** What the device says of itself: the end of a survey. */
+  | { type: 'attributes'; survey: string }
   | { type: 'measureDelay' }
   | { type: 'writeTime'; oneWayMs: number }
   | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };
@@ -40,6 +43,9 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
       return [FunctionCode.write, out.uint8(0).finish()];
     case 'read':
       for (const n of task.classes) writeAllHeader(out, 60, n + 1);
+      return [FunctionCode.read, out.finish()];
+    case 'attributes':
+      writeRangeHeader(out, 0, ALL_ATTRIBUTES, 0, 0);
       return [FunctionCode.read, out.finish()];
     case 'measureDelay':
       return [FunctionCode.delayMeasurement, out.finish()];

@@ -39,5 +39,12 @@ export const outstationSettings = z.object({
   /** Ask the master for the time when it connects, and take it over. */
   takesTime: z.boolean().default(false),
   maxFragment: fragmentOctets,
+  /** What it says of itself when asked, by the variation of group 0: printable ASCII. */
+  attributes: z
+    .record(
+      z.string().regex(/^(19[6-9]|2[0-4]\d|25[0-3])$/, 'A device attribute is 196 to 253'),
+      z.string().regex(/^[ -~]{0,200}$/, 'A device attribute has at most 200 printable ASCII characters'),
+    )
+    .default({}),
 });
 export type OutstationSettings = z.infer<typeof outstationSettings>;

@@ -38,8 +38,10 @@ const surveyed = z.object({
 export const probeResultSchema = z.object({
   steps: z.array(step),
   surveyed: z.array(surveyed).nullable(),
+  /** What the device says of itself; empty where it says nothing. */
+  attributes: z.array(z.object({ variation: z.number(), name: z.string(), text: z.string() })).default([]),
   problem: z.string().nullable(),
 });
 export type ProbeResult = z.infer<typeof probeResultSchema>;
 
-export const NO_PROBE_RESULT: ProbeResult = { steps: [], surveyed: null, problem: null };
+export const NO_PROBE_RESULT: ProbeResult = { steps: [], surveyed: null, attributes: [], problem: null };

@@ -96,6 +96,19 @@ export class Rig {
     return row.id as number;
   }
 
+  /** Has the engine survey a device, to the end; returns the number of the probe. */
+  async survey(device: string): Promise<string> {
+    const id = crypto.randomUUID();
+    await this.sql`insert into probe (id, request, state, result, requested_by, requested, updated)
+      values (${id}, ${{ type: 'survey', device } as never}, 'requested', '{}', 'test', now(), now())`;
+    await this.sql`select pg_notify('halvix_request', ${JSON.stringify({ type: 'probe', id })})`;
+    await this.until('the survey is answered', async () => {
+      const [row] = await this.sql`select state from probe where id = ${id}`;
+      return row.state === 'good';
+    });
+    return id;
+  }
+
   // eslint-disable-next-line @typescript-eslint/no-explicit-any
   async hop(kind: string, code: string): Promise<any> {
     const [row] = await this.sql`select state from hop_state where kind = ${kind} and code = ${code}`;

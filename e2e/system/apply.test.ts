@@ -260,15 +260,14 @@ describe('lives, lists and mappings of a running system', () => {
   });
 
   test('a survey compares what a device has with its list', async () => {
-    const id = crypto.randomUUID();
-    await rig.sql`insert into probe (id, request, state, result, requested_by, requested, updated)
-      values (${id}, ${{ type: 'survey', device: 'HLM-F1' } as never}, 'requested', '{}', 'test', now(), now())`;
-    await rig.sql`select pg_notify('halvix_request', ${JSON.stringify({ type: 'probe', id })})`;
-    await rig.until('it is answered', async () => {
-      const [row] = await rig.sql`select state from probe where id = ${id}`;
-      return row.state === 'good';
-    });
+    const id = await rig.survey('HLM-F1');
     const [row] = await rig.sql`select result from probe where id = ${id}`;
-    expect((row.result as { surveyed: unknown[] }).surveyed).toHaveLength(80);
+    const result = row.result as { surveyed: unknown[]; attributes: { name: string; text: string }[] };
+    expect(result.surveyed).toHaveLength(80);
+    expect(result.attributes).toContainEqual({
+      variation: 250,
+      name: 'Product and model',
+      text: 'Feeder relay, simulated',
+    });
   });
 });

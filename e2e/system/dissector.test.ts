@@ -46,6 +46,7 @@ test("an independent dissector finds nothing wrong with a whole run's traffic, i
   await rig.bench('POST', '/centres/QST/controls', { index: 0, operation: 'trip' });
   await rig.force('binary', 6, 0);
   await rig.bench('POST', '/centres/QST/controls', { index: 0, operation: 'close', mode: 'direct' });
+  await rig.survey('HLM-F1');
   await rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond: 300 });
   await pause(3000);
   await rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond: 0 });
@@ -95,6 +96,8 @@ test("an independent dissector finds nothing wrong with a whole run's traffic, i
   // Confirm, read, write, select, operate, direct operate, disable unsolicited, delay measurement, response.
   expect([...functions].sort((a, b) => a - b)).toEqual([0, 1, 2, 3, 4, 5, 21, 23, 129]);
   const expected = [
+    // What the relay says of itself.
+    ...[242, 245, 247, 248, 250, 252, 254].map((variation) => [0, variation]),
     [1, 2],
     [2, 2],
     [10, 2],

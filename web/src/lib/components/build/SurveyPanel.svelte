@@ -110,6 +110,14 @@
 {#if probe?.result.problem}<p role="alert" class="text-alarm">{probe.result.problem}</p>{/if}
 {#if taken}<p class="font-medium" aria-live="polite">{taken}</p>{/if}
 {#if result === null && probe?.state !== 'bad'}<p class="text-soft">Asking the device …</p>{/if}
+{#if probe && probe.result.attributes.length > 0}
+  <p class="text-[13px]" data-testid="attributes">
+    It says of itself: {#each probe.result.attributes as { variation, name, text }, i (variation)}{i > 0
+        ? ', '
+        : ''}<span class="text-soft">{name.toLowerCase()}</span>
+      {text}{/each}.
+  </p>
+{/if}
 {#if result}
   <table class="text-[13px]" data-testid="survey-counts">
     <thead
