@@ -10,7 +10,7 @@ import {
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver, TcpListener } from '@halvix/wire';
 import { FeederRelay } from './relay.ts';
-import { EVENT_CLASS } from './scenario/configuration.ts';
+import { USUAL_CLASS } from '@halvix/core/mapping';
 import { FEEDER_RELAY } from './scenario/feederrelay.ts';
 
 export interface RelaySettings {
@@ -95,7 +95,7 @@ export class SimulatedRelay {
     const points = FEEDER_RELAY.map(({ kind, index, deadband }) => ({
       kind,
       index,
-      class: EVENT_CLASS[kind],
+      class: USUAL_CLASS[kind],
       staticVariation: DEFAULT_VARIATIONS[kind].static,
       eventVariation: DEFAULT_VARIATIONS[kind].event,
       deadband,

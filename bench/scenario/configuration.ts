@@ -1,6 +1,6 @@
 import { configurationSchema, type Configuration } from '@halvix/core/config';
 import { DEFAULT_VARIATIONS } from '@halvix/core/dnp3';
-import type { PointKind } from '@halvix/core/point';
+import { USUAL_CLASS } from '@halvix/core/mapping';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
 
 export interface DemoPorts {
@@ -11,15 +11,6 @@ export interface DemoPorts {
 }
 
 export const DEMO_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
-
-export const EVENT_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
-  binary: 1,
-  doubleBit: 1,
-  output: 0,
-  analog: 2,
-  counter: 3,
-  setpoint: 2,
-};
 
 /** What each operation of an output leads to, where a binary input shows it. */
 const FEEDBACK: Partial<Record<number, { index: number; expect: Record<string, number> }>> = {
@@ -52,7 +43,7 @@ export function demoConfiguration(ports: DemoPorts = DEMO_PORTS): Configuration 
     target: {
       kind,
       index,
-      eventClass: EVENT_CLASS[kind],
+      eventClass: USUAL_CLASS[kind],
       staticVariation: DEFAULT_VARIATIONS[kind].static,
       eventVariation: DEFAULT_VARIATIONS[kind].event,
     },

@@ -1,4 +1,12 @@
-import { decimals, isForced, qualityWords, validity, type Reading, type Scaling } from '@halvix/core/point';
+import {
+  decimals,
+  isForced,
+  LEVEL_WORDS,
+  qualityWords,
+  validity,
+  type Reading,
+  type Scaling,
+} from '@halvix/core/point';
 
 const THIN_SPACE = '\u202f';
 
@@ -35,6 +43,10 @@ export function qualityMark(quality: number): '' | 'lost' | 'questionable' | 'bo
 
 export const qualityColour = (quality: number): string =>
   ({ lost: 'text-lost', boxed: 'text-forced', questionable: 'text-questionable', '': '' })[qualityMark(quality)];
+
+/** Which limit the value is beyond, in words; empty when within them. */
+export const limitPhrase = (reading: Reading | undefined): string =>
+  reading?.limit ? `⚑ beyond ${LEVEL_WORDS[reading.limit]}` : '';
 
 /** Quality in words; empty when good. Without communication the age of the value is the thing to know. */
 export function qualityPhrase(reading: Reading | undefined, now: number): string {

@@ -12,6 +12,7 @@
     age,
     clockTime,
     fullTime,
+    limitPhrase,
     qualityColour,
     qualityMark,
     qualityPhrase,
@@ -82,7 +83,7 @@
       key: 'quality',
       title: 'Quality',
       width: 'minmax(150px,1.2fr)',
-      text: (p) => qualityPhrase(readings[p.id], clock.now),
+      text: (p) => [limitPhrase(readings[p.id]), qualityPhrase(readings[p.id], clock.now)].filter(Boolean).join(', '),
     },
     {
       key: 'time',
@@ -183,6 +184,7 @@
             class={reading ? qualityColour(reading.quality) : 'text-lost'}
             data-testid="quality-{point.kind}-{point.index}">{qualityPhrase(reading, clock.now)}</span
           >
+          {#if reading?.limit}<b class="font-medium text-alarm">{limitPhrase(reading)}</b>{/if}
         {:else if column.key === 'time'}
           {#if reading}
             <span
