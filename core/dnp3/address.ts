@@ -4,13 +4,13 @@ import { z } from 'zod';
 export const HIGHEST_ADDRESS = 65519;
 
 export const linkAddress = z
-  .number()
+  .number({ error: 'A DNP3 address is a whole number from 0 to 65519' })
   .int('A DNP3 address is a whole number')
   .min(0, 'A DNP3 address is at least 0')
   .max(HIGHEST_ADDRESS, `A DNP3 address is at most ${HIGHEST_ADDRESS}; 65520 to 65535 are reserved`);
 
 export const pointIndex = z
-  .number()
+  .number({ error: 'A point needs an address, a whole number from 0 to 65535' })
   .int('A DNP3 point index is a whole number')
   .min(0, 'A DNP3 point index is at least 0')
   .max(65535, 'A DNP3 point index is at most 65535');

@@ -79,7 +79,7 @@ export const GRID_COLUMNS: readonly GridColumn[] = [
     numeric: field.numeric ?? false,
   })),
   { key: 'mapped', title: 'Seen by', width: 150, field: null, numeric: false },
-  { key: 'problem', title: 'Problem', width: 320, field: null, numeric: false },
+  { key: 'problem', title: 'Problem', width: 260, field: null, numeric: false },
 ];
 
 export const pointKey = (device: string, { kind, index }: { kind: string; index: number | null }): string =>

@@ -39,6 +39,9 @@
     }),
   );
   const WHAT = { added: '+', removed: '−', changed: '±' };
+  /** A place in the document, as people call it. */
+  const whereOf = ({ where, at }: ConfigurationProblem): string =>
+    at && /^\w+\.\d/.test(where) ? `${at.kind} ${at.parent} ${at.key}`.replace(/ +/g, ' ') : where;
   const hrefOf = ({ at }: ConfigurationProblem): string | null => {
     if (!at) return null;
     if (at.kind === 'point') return `/build/points?device=${at.parent}`;
@@ -154,7 +157,7 @@
         <ul class="mt-1 max-h-[24vh] overflow-y-auto text-[13px]" data-testid="problems">
           {#each data.problems as one, i (i)}
             <li>
-              {#if hrefOf(one)}<a class="word" href={hrefOf(one)}>{one.where}</a>{:else}{one.where}{/if}: {one.words}
+              {#if hrefOf(one)}<a class="word" href={hrefOf(one)}>{whereOf(one)}</a>{:else}{whereOf(one)}{/if}: {one.words}
             </li>
           {/each}
         </ul>
@@ -170,7 +173,7 @@
         <ul class="mt-1 max-h-[24vh] overflow-y-auto" data-testid="warnings">
           {#each data.warnings as one, i (i)}
             <li>
-              {#if hrefOf(one)}<a class="word" href={hrefOf(one)}>{one.where}</a>{:else}{one.where}{/if}: {one.words}
+              {#if hrefOf(one)}<a class="word" href={hrefOf(one)}>{whereOf(one)}</a>{:else}{whereOf(one)}{/if}: {one.words}
             </li>
           {/each}
         </ul>
@@ -304,7 +307,7 @@
     {#if problems.length > 0}
       <p class="text-alarm">{problems.length} problems: nothing is taken over.</p>
       <ul class="max-h-[44vh] overflow-y-auto text-[13px] text-alarm" role="alert">
-        {#each problems as one, i (i)}<li>{one.where}: {one.words}</li>{/each}
+        {#each problems as one, i (i)}<li>{whereOf(one)}: {one.words}</li>{/each}
       </ul>
     {:else}{@render list(changes, count)}{/if}
     <div class="flex justify-end gap-2">
