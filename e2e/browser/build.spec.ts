@@ -160,17 +160,22 @@ test('a try says what each failure usually means', async ({ page }) => {
   await expect(outcome).toHaveText('It does not work yet.');
   await expect(steps).toContainText('refused, nothing listens there');
   await expect(steps).toContainText('wrong port, or DNP3 is switched off');
-  // A relay that nothing polls, so that it takes our connection.
-  await rig.bench('PUT', '/devices/HLM-F1/power', { on: false });
+  // Our own outstation: while the centre is connected it closes a second connection …
   await page.getByLabel('TCP port of the device').fill(String(rig.ports.quillstone));
   await page.getByLabel('Their DNP3 address').fill('10');
   await page.getByRole('button', { name: 'Try again' }).click();
-  await expect(outcome).toHaveText('It does not work yet.', { timeout: 15_000 });
-  await expect(steps).toContainText('connected, but silent');
+  await expect(steps).toContainText('the other end closed the connection');
+  await expect(steps).toContainText('it may accept one master at a time');
+  // … and without one it answers only the centre's address.
+  await rig.bench('PUT', '/centres/QST/power', { on: false });
+  await rig.until('the centre is gone', async () => (await rig.hop('outbound', 'QST')).connectedFrom === null);
+  await page.getByRole('button', { name: 'Try again' }).click();
+  await expect(steps).toContainText('connected, but silent', { timeout: 15_000 });
+  await expect(outcome).toHaveText('It does not work yet.');
   await page.getByRole('button', { name: 'Try again' }).click();
   await page.getByRole('button', { name: 'Cancel' }).click();
   await expect(outcome).toHaveText('Cancelled.');
-  await rig.bench('PUT', '/devices/HLM-F1/power', { on: true });
+  await rig.bench('PUT', '/centres/QST/power', { on: true });
   page.on('dialog', (dialog) => void dialog.accept());
 });
 

@@ -106,7 +106,7 @@
     if (!held) return '';
     const { target } = held.document;
     const { static: fixed, event } = GROUPS[target.kind];
-    return `g${fixed}v${target.staticVariation}${event !== null && target.eventClass > 0 ? `, g${event}v${target.eventVariation} in class ${target.eventClass}` : ''}`;
+    return `g${fixed}v${target.staticVariation}${event !== null && target.eventClass > 0 ? `, g${event}v${target.eventVariation} class ${target.eventClass}` : ''}`;
   };
   const columns: Column<Row>[] = [
     {
