@@ -3,6 +3,7 @@ import { deadbandInUnits, exceedsDeadband, isValueKind, type PointKind, type Rea
 import type { LivePoint } from './exchange.ts';
 
 type ValuePoint = PointConfig & { kind: PointKind };
+const NONE: readonly ValuePoint[] = [];
 type Kept = Pick<Reading, 'value' | 'quality' | 'time'>;
 
 /** Which of a device's readings history keeps, point by point, as its list says. A change of quality is always kept. */
@@ -43,11 +44,12 @@ export class HistoryFilter {
 
   /** The points whose value is to be kept because this one has just risen. */
   triggeredBy({ config }: LivePoint, { raw }: Reading): readonly ValuePoint[] {
+    if (this.followers.size === 0) return NONE;
     const key = `${config.kind} ${config.index}`;
     const followers = this.followers.get(key);
-    if (followers === undefined) return [];
+    if (followers === undefined) return NONE;
     const before = this.triggers.get(key);
     this.triggers.set(key, raw);
-    return before !== undefined && raw > before ? followers : [];
+    return before !== undefined && raw > before ? followers : NONE;
   }
 }

@@ -23,8 +23,8 @@ export const ALL_EVENT_CLASSES = 7;
  *    millisecond. One without a time stamp may well be a new, equal one.
  */
 export class ReplayGuard {
-  /** Of earlier answers: how often each key may come again, with the classes of the reads that brought it. */
-  private readonly kept = new Map<number, Kept>();
+  /** Of earlier answers: how often each key may come again × 8, plus the classes of the reads that brought it. */
+  private readonly kept = new Map<number, number>();
   /** Keys of the last fragment. */
   private latest: number[] = [];
   private latestClasses = ALL_EVENT_CLASSES;
@@ -47,7 +47,7 @@ export class ReplayGuard {
    */
   settle(classes: number = ALL_EVENT_CLASSES, waiting = 0): void {
     const told = classes & ~waiting;
-    for (const [key, one] of this.kept) if ((one.classes & ~told) === 0) this.kept.delete(key);
+    for (const [key, packed] of this.kept) if ((packed & ALL_EVENT_CLASSES & ~told) === 0) this.kept.delete(key);
     this.keepLatest();
     if (classes === ALL_EVENT_CLASSES) this.inDoubt = false;
   }
@@ -75,7 +75,7 @@ export class ReplayGuard {
   /** What has to be remembered together with the events just admitted. */
   remembered(): number[] {
     const keys = [...this.latest];
-    for (const [key, { count }] of this.kept) for (let i = 0; i < count; i++) keys.push(key);
+    for (const [key, packed] of this.kept) for (let i = packed >>> 3; i > 0; i--) keys.push(key);
     return keys;
   }
 
@@ -85,8 +85,7 @@ export class ReplayGuard {
   }
 
   private keep(key: number, classes: number): void {
-    const known = this.kept.get(key);
-    this.kept.set(key, { count: (known?.count ?? 0) + 1, classes: (known?.classes ?? 0) | classes });
+    this.kept.set(key, ((this.kept.get(key) ?? 0) | classes) + 8);
     if (this.kept.size <= MAX_KEPT) return;
     const [oldest] = this.kept.keys();
     this.kept.delete(oldest);
@@ -95,19 +94,14 @@ export class ReplayGuard {
   private takeOne(key: number): boolean {
     const known = this.kept.get(key);
     if (known === undefined) return false;
-    if (known.count === 1) this.kept.delete(key);
-    else known.count--;
+    if (known < 16) this.kept.delete(key);
+    else this.kept.set(key, known - 8);
     return true;
   }
 }
 
 /** Far more than answers leave in question; a device that ends no answer loses its oldest. */
 const MAX_KEPT = 20_000;
-
-interface Kept {
-  count: number;
-  classes: number;
-}
 
 const scratch = new DataView(new ArrayBuffer(16));
 
