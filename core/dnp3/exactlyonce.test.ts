@@ -30,7 +30,8 @@ class Store {
       if (effect.type !== 'readings') continue;
       const events = effect.readings.filter((reading) => reading.event);
       const fresh = this.guard.admit(
-        events.map((e) => ({ key: eventKey(e.kind, e.index, e.value, e.flags, e.time), timed: e.time !== null })),
+        events.map((e) => eventKey(e.kind, e.index, e.value, e.flags, e.time)),
+        (at) => events[at].time !== null,
         effect,
       );
       events.forEach((e, i) => fresh[i] && this.stored.push(`${e.kind} ${e.value} ${e.time}`));

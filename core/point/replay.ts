@@ -23,15 +23,18 @@ export const ALL_EVENT_CLASSES = 7;
  *    millisecond. One without a time stamp may well be a new, equal one.
  */
 export class ReplayGuard {
-  /** Of earlier answers: how often each key may come again × 8, plus the classes of the reads that brought it. */
-  private readonly kept = new Map<number, number>();
+  /**
+   * Keys that earlier answers left in question, oldest first, by the classes (bits) of the reads that brought them.
+   * Few as they are, a search through them costs less than an index would.
+   */
+  private readonly questions = new Map<number, number[]>();
   /** Keys of the last fragment. */
   private latest: number[] = [];
   private latestClasses = ALL_EVENT_CLASSES;
   private inDoubt = true;
 
   constructor(remembered: readonly number[] = []) {
-    for (const key of remembered) this.keep(key, ALL_EVENT_CLASSES);
+    this.leaveInQuestion([...remembered], ALL_EVENT_CLASSES);
   }
 
   /** The conversation began anew, or a confirm went out too late to count on. */
@@ -47,61 +50,60 @@ export class ReplayGuard {
    */
   settle(classes: number = ALL_EVENT_CLASSES, waiting = 0): void {
     const told = classes & ~waiting;
-    for (const [key, packed] of this.kept) if ((packed & ALL_EVENT_CLASSES & ~told) === 0) this.kept.delete(key);
+    for (const of of this.questions.keys()) if ((of & ~told) === 0) this.questions.delete(of);
     this.keepLatest();
     if (classes === ALL_EVENT_CLASSES) this.inDoubt = false;
   }
 
   /**
-   * Takes the events of one fragment, in order; returns for each whether it is new.
-   * A key names the event (see `eventKey`); `timed` says whether the device gave it a time; `classes` are the classes
-   * of the read (bits), `first` says whether the fragment begins an answer.
+   * Takes the events of one fragment, in order, each by its key (see `eventKey`); returns for each whether it is new.
+   * `isTimed` says whether the device gave the event at that place a time; `classes` are the classes of the read
+   * (bits), `first` says whether the fragment begins an answer.
    */
   admit(
-    events: readonly { key: number; timed: boolean }[],
+    keys: readonly number[],
+    isTimed: (at: number) => boolean,
     { classes, first }: { classes: number; first: boolean } = { classes: ALL_EVENT_CLASSES, first: true },
   ): boolean[] {
     // Two answers without the end of the first one between them: it was cut off.
     if (first) this.keepLatest();
-    this.latest = [];
+    const fresh = keys.map((key, at) => (!this.inDoubt && !isTimed(at)) || !this.takeOne(key));
+    this.latest = [...keys];
     this.latestClasses = classes;
-    return events.map(({ key, timed }) => {
-      this.latest.push(key);
-      if (!this.inDoubt && !timed) return true;
-      return !this.takeOne(key);
-    });
+    return fresh;
   }
 
   /** What has to be remembered together with the events just admitted. */
   remembered(): number[] {
-    const keys = [...this.latest];
-    for (const [key, packed] of this.kept) for (let i = packed >>> 3; i > 0; i--) keys.push(key);
-    return keys;
+    return this.latest.concat(...this.questions.values());
   }
 
   private keepLatest(): void {
-    for (const key of this.latest) this.keep(key, this.latestClasses);
+    this.leaveInQuestion(this.latest, this.latestClasses);
     this.latest = [];
   }
 
-  private keep(key: number, classes: number): void {
-    this.kept.set(key, ((this.kept.get(key) ?? 0) | classes) + 8);
-    if (this.kept.size <= MAX_KEPT) return;
-    const [oldest] = this.kept.keys();
-    this.kept.delete(oldest);
+  private leaveInQuestion(keys: number[], classes: number): void {
+    const known = this.questions.get(classes);
+    if (known === undefined) this.questions.set(classes, keys);
+    else for (const key of keys) known.push(key);
+    if (known !== undefined && known.length > MAX_KEPT) known.splice(0, known.length - MAX_KEPT);
   }
 
   private takeOne(key: number): boolean {
-    const known = this.kept.get(key);
-    if (known === undefined) return false;
-    if (known < 16) this.kept.delete(key);
-    else this.kept.set(key, known - 8);
-    return true;
+    for (const keys of this.questions.values()) {
+      const at = keys.indexOf(key);
+      if (at < 0) continue;
+      keys[at] = keys[keys.length - 1];
+      keys.pop();
+      return true;
+    }
+    return false;
   }
 }
 
 /** Far more than answers leave in question; a device that ends no answer loses its oldest. */
-const MAX_KEPT = 20_000;
+const MAX_KEPT = 5000;
 
 const scratch = new DataView(new ArrayBuffer(16));
 

@@ -97,16 +97,18 @@ export async function storeBatch(database: Database, { writer, id, readings, gua
         from stdin with (format binary)`.writable();
       await copyIn(copy, encodeReadings(readings));
     }
-    if (guards.size > 0) {
-      const devices = [...guards.keys()];
-      const keys = devices.map((device) => asOctets(guards.get(device) ?? []).toString('hex'));
-      await tx`
-        insert into replay_guard (device, keys)
-        select device, decode(keys, 'hex')
-        from unnest(${devices}::text[], ${keys}::text[]) as given (device, keys)
-        on conflict (device) do update set keys = excluded.keys`;
-    }
+    // One statement, one round trip; the keys of all devices as one value, from which each row takes its part.
+    const devices = [...guards.keys()];
+    const keys = [...guards.values()].map(asOctets);
+    const lengths = keys.map((of) => of.length);
+    let end = 1;
+    const starts = lengths.map((length) => (end += length) - length);
     await tx`
+      with kept as (
+        insert into replay_guard (device, keys)
+        select device, substring(${Buffer.concat(keys)}::bytea from start for length)
+        from unnest(${devices}::text[], ${starts}::int[], ${lengths}::int[]) as given (device, start, length)
+        on conflict (device) do update set keys = excluded.keys)
       insert into ingest_mark (writer, batch) values (${writer}, ${id})
       on conflict (writer) do update set batch = excluded.batch`;
   });
