@@ -12,12 +12,12 @@ import { Journal } from './journal.ts';
  * Readings per second by the engine's own path (replay guard, scaling, exchange, batches that are committed before
  * their confirm) over a bare COPY of the same rows into the same table. Rounds alternate; the middle ratio counts.
  */
-const DEVICES = 200;
+const DEVICES = 500;
 const POINTS = 100;
-const FRAGMENTS = 12;
+const FRAGMENTS = 5;
 const PER_FRAGMENT = 100;
 const ROWS = DEVICES * FRAGMENTS * PER_FRAGMENT;
-const ROUNDS = 5;
+const ROUNDS = 7;
 
 const settings = readSettings(
   z.object({ HALVIX_DATABASE_URL: databaseSetting, HALVIX_MIGRATIONS: z.string() }),
