@@ -175,6 +175,10 @@ export class SimulatedCentre {
       case 'doubt':
       case 'answered':
       case 'surveyed':
+      case 'clock':
+      case 'ordered':
+      case 'texts':
+      case 'commandsReported':
       case 'diagnostic':
         break;
       default:

@@ -240,6 +240,8 @@ export class SimulatedRelay {
       case 'reported':
       case 'delivered':
       case 'integrityAnswered':
+      case 'countersCleared':
+      case 'restartAsked':
       case 'diagnostic':
         break;
       default:

@@ -79,6 +79,7 @@ export class FeederRelay {
         return this.counters[index];
       case 'doubleBit':
       case 'setpoint':
+      case 'frozenCounter':
         return undefined;
       default:
         return kind satisfies never;

@@ -148,6 +148,11 @@ export class DeviceRunner {
       case 'control':
         this.context.onControl(effect);
         break;
+      case 'clock':
+      case 'ordered':
+      case 'texts':
+      case 'commandsReported':
+        break;
       case 'diagnostic':
         this.context.journal.note(this.config.code, 'warning', effect.words);
         break;

@@ -275,6 +275,8 @@ export class OutboundRunner {
       case 'control':
         void this.onControl(effect.token, effect.phase, effect.items);
         break;
+      case 'countersCleared':
+      case 'restartAsked':
       case 'timeWritten':
         // This machine's clock is kept by its own time service; a centre does not set it.
         break;

@@ -13,7 +13,15 @@ export type Want =
   | { what: 'static'; points: readonly PointState[]; variation: number }
   | { what: 'octets'; octets: Uint8Array };
 
-const CLASS_ZERO_ORDER: readonly PointKind[] = ['binary', 'doubleBit', 'output', 'counter', 'analog', 'setpoint'];
+const CLASS_ZERO_ORDER: readonly PointKind[] = [
+  'binary',
+  'doubleBit',
+  'output',
+  'counter',
+  'frozenCounter',
+  'analog',
+  'setpoint',
+];
 
 /** Turns the object headers of a read into wants; `iin` gets what is wrong with it. */
 export function wantsOf(
@@ -45,6 +53,14 @@ export function wantsOf(
         writeAttribute(out, Number(known), text);
         statics.push({ what: 'octets', octets: out.finish() });
       }
+    } else if (group === DEADBAND_GROUP) {
+      const chosen = chosenPoints(points.ofKind('analog'), range);
+      if (!chosen.complete) iin |= Iin.parameterError;
+      for (let at = 0; at < chosen.points.length; at += DEADBANDS_AT_ONCE)
+        statics.push({
+          what: 'octets',
+          octets: deadbandObjects(chosen.points.slice(at, at + DEADBANDS_AT_ONCE), variation || 2),
+        });
     } else if (type?.what === 'indications') {
       statics.push({ what: 'octets', octets: indicationObjects(indications()) });
     } else if (type?.what === 'time' && variation === 1) {
@@ -73,7 +89,7 @@ export function wantsOf(
   return { wants: [...events, ...statics], iin };
 }
 
-function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' } | null {
+export function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' } | null {
   for (const [kind, groups] of Object.entries(GROUPS) as [PointKind, (typeof GROUPS)[PointKind]][]) {
     if (groups.static === group) return { kind, use: 'static' };
     if (groups.event === group) return { kind, use: 'event' };
@@ -81,7 +97,7 @@ function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' 
   return null;
 }
 
-function chosenPoints(
+export function chosenPoints(
   all: readonly PointState[],
   range: ObjectHeader['range'],
 ): { points: readonly PointState[]; complete: boolean } {
@@ -102,6 +118,24 @@ function chosenPoints(
     default:
       return range satisfies never;
   }
+}
+
+const DEADBAND_GROUP = 34;
+/** As many as the shortest fragment holds. */
+const DEADBANDS_AT_ONCE = 30;
+
+/** Analog input deadbands, each with its index. */
+function deadbandObjects(points: readonly PointState[], variation: number): Uint8Array {
+  const out = new ByteWriter();
+  if (points.length === 0) return out.finish();
+  const writeIndex = writeIndexedHeader(out, DEADBAND_GROUP, variation, points.length, points[points.length - 1].index);
+  for (const { index, deadband } of points) {
+    writeIndex(index);
+    if (variation === 3) out.float32(deadband);
+    else if (variation === 2) out.uint32(Math.min(0xffff_ffff, Math.round(deadband)));
+    else out.uint16(Math.min(0xffff, Math.round(deadband)));
+  }
+  return out.finish();
 }
 
 function indicationObjects(iin: number): Uint8Array {
@@ -172,7 +206,7 @@ export function fillFragment(
 }
 
 function eventType(event: BufferedEvent, variation: number): MeasurementType {
-  const group = GROUPS[event.kind].event ?? 0;
+  const group = GROUPS[event.kind].event;
   const chosen = objectType(group, variation || event.variation);
   if (chosen?.what !== 'measurement') throw new Error(`no event object g${group}v${variation || event.variation}`);
   return chosen;
@@ -223,11 +257,11 @@ function writeStatic(out: ByteWriter, want: Want & { what: 'static' }, room: num
     )
       end++;
     const space = room - out.length - HEADER_ROOM;
-    const fits = type.octets === 0 ? Math.max(0, space) * 8 : Math.floor(space / type.octets);
+    const fits = type.packedBits > 0 ? Math.max(0, space) * (8 / type.packedBits) : Math.floor(space / type.octets);
     if (fits <= 0) return points.slice(at);
     const run = points.slice(at, Math.min(end, at + fits));
     writeRangeHeader(out, type.group, type.variation, run[0].index, run[run.length - 1].index);
-    if (type.octets === 0) writePacked(out, run);
+    if (type.packedBits > 0) writePacked(out, run, type.packedBits);
     else for (const point of run) encodeMeasurement(type, point, out);
     at += run.length;
     if (run.length === fits && at < points.length) return points.slice(at);
@@ -235,9 +269,14 @@ function writeStatic(out: ByteWriter, want: Want & { what: 'static' }, room: num
   return [];
 }
 
-function writePacked(out: ByteWriter, run: readonly PointState[]): void {
-  for (let at = 0; at < run.length; at += 8)
-    out.uint8(run.slice(at, at + 8).reduce((octet, point, bit) => octet | (point.value ? 1 << bit : 0), 0));
+function writePacked(out: ByteWriter, run: readonly PointState[], bits: number): void {
+  const perOctet = 8 / bits;
+  for (let at = 0; at < run.length; at += perOctet)
+    out.uint8(
+      run
+        .slice(at, at + perOctet)
+        .reduce((octet, point, i) => octet | ((point.value & ((1 << bits) - 1)) << (i * bits)), 0),
+    );
 }
 
 /** Packed and other flagless objects cannot say that a value is not good: such a point goes with its flags. */
@@ -252,9 +291,12 @@ function staticType(point: PointState, variation: number): MeasurementType {
 
 const WITH_FLAGS: Partial<Record<string, number>> = {
   '1 1': 2,
+  '3 1': 2,
   '10 1': 2,
   '20 5': 1,
   '20 6': 2,
+  '21 9': 1,
+  '21 10': 2,
   '30 3': 1,
   '30 4': 2,
 };

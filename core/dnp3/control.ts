@@ -50,6 +50,37 @@ export function readControlBlock(octets: Uint8Array, at: number): ControlBlock {
   };
 }
 
+/** The value of an analog output block, g41: 32 or 16 bits with sign, or a float of 32 or 64 (annex A.23). */
+export type SetpointVariation = 1 | 2 | 3 | 4;
+export interface Setpoint {
+  variation: SetpointVariation;
+  value: number;
+  status: number;
+}
+const SETPOINT_LAYOUT = { 1: 'int32', 2: 'int16', 3: 'float32', 4: 'float64' } as const;
+export const SETPOINT_OCTETS: Record<SetpointVariation, number> = { 1: 5, 2: 3, 3: 5, 4: 9 };
+
+/** What each variation can carry. */
+export const SETPOINT_LIMITS: Record<SetpointVariation, readonly [low: number, high: number]> = {
+  1: [-0x8000_0000, 0x7fff_ffff],
+  2: [-0x8000, 0x7fff],
+  3: [-3.4028234663852886e38, 3.4028234663852886e38],
+  4: [-Number.MAX_VALUE, Number.MAX_VALUE],
+};
+
+/**
+ *   value   4, 2, 4 or 8
+ *   status  1
+ */
+export function writeSetpoint(out: ByteWriter, { variation, value, status }: Setpoint): void {
+  out[SETPOINT_LAYOUT[variation]](value).uint8(status);
+}
+
+export function readSetpoint(octets: Uint8Array, at: number, variation: SetpointVariation): Setpoint {
+  const reader = new ByteReader(octets, at);
+  return { variation, value: reader[SETPOINT_LAYOUT[variation]](), status: reader.uint8() };
+}
+
 /** Control status codes (IEEE 1815, table A-1; the words are ours). */
 export const ControlStatus = {
   success: 0,

@@ -24,6 +24,9 @@ export const COUNTER_WORDS = {
   unsupported: 'requests not supported',
   eventsDropped: 'events dropped, buffer full',
   repeatedRequests: 'repeated requests',
+  unsolicited: 'unsolicited responses',
+  linkRetries: 'link frames sent again',
+  linkFailures: 'link frames never acknowledged',
 } as const;
 
 export type CounterName = keyof typeof COUNTER_WORDS;

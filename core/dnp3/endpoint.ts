@@ -1,13 +1,25 @@
 import { concat } from '../bytes/index.ts';
+import type { Instant } from '../session/index.ts';
 import { decodeFragment, type Fragment } from './application.ts';
 import type { CounterSet } from './counters.ts';
-import { encodeLinkFrame, LinkParser, PrimaryFunction, SecondaryFunction, type LinkFrame } from './link.ts';
+import { BROADCAST_ADDRESSES, SELF_ADDRESS } from './address.ts';
+import {
+  encodeLinkFrame,
+  LinkParser,
+  PrimaryFunction,
+  SecondaryFunction,
+  type LinkEvent,
+  type LinkFrame,
+} from './link.ts';
+import { LinkPrimary, type LinkService } from './linkprimary.ts';
 import { Reassembler, segment } from './transport.ts';
 
 /** A fragment with the link frames that carried it. */
 export interface ReceivedFragment {
   fragment: Fragment;
   frames: Uint8Array[];
+  /** The broadcast address that it was sent to; absent: it was for us alone. */
+  broadcast?: number;
 }
 
 export interface EndpointOptions {
@@ -19,6 +31,10 @@ export interface EndpointOptions {
   counters: CounterSet;
   /** Sees every good frame, those that are not for us too. */
   observe?: (frame: LinkFrame) => void;
+  /** How user data goes out; absent: unconfirmed. */
+  linkService?: LinkService;
+  /** Whether frames to the self-address are for us. */
+  selfAddress?: boolean;
 }
 
 /**
@@ -30,7 +46,9 @@ export interface EndpointOptions {
  * 2. As the secondary we answer: reset link states with ACK, test link with ACK, request link status with LINK STATUS,
  *    confirmed user data with ACK (a repeated frame count bit is acknowledged again but not delivered), anything else
  *    with NOT SUPPORTED.
- * 3. As the primary we send unconfirmed user data.
+ * 3. As the primary we send unconfirmed user data, or confirmed user data where the settings say so (`LinkPrimary`).
+ * 4. An outstation takes user data for the broadcast addresses too, and for the self-address when that is enabled
+ *    (clause 9.2.5.2); it answers no broadcast.
  */
 export class Endpoint {
   private readonly parser = new LinkParser();
@@ -40,9 +58,28 @@ export class Endpoint {
   private expectedCountBit = true;
   /** Frames to send, in order. */
   private out: Uint8Array[] = [];
+  private readonly primary: LinkPrimary | null;
 
   constructor(readonly options: EndpointOptions) {
     this.reassembler = new Reassembler(options.maxFragment);
+    this.primary = options.linkService
+      ? new LinkPrimary(options.linkService, {
+          send: (functionCode, countBit, countValid, data) =>
+            this.sendFrame(true, functionCode, data, countBit, countValid),
+          failed: () => options.counters.add('linkFailures'),
+          repeated: () => options.counters.add('linkRetries'),
+        })
+      : null;
+  }
+
+  /** When the wait for a link acknowledgement ends; null: there is none. */
+  get deadline(): Instant | null {
+    return this.primary?.deadline ?? null;
+  }
+
+  /** A deadline has passed. */
+  wake(now: Instant): void {
+    this.primary?.wake(now);
   }
 
   /** A new connection: nothing of the one before counts. */
@@ -51,6 +88,7 @@ export class Endpoint {
     this.reassembler.reset();
     this.linkReset = false;
     this.out = [];
+    this.primary?.reset();
   }
 
   /** What is to be sent, as one piece; null when there is nothing. */
@@ -63,10 +101,14 @@ export class Endpoint {
     return octets;
   }
 
-  sendFragment(fragment: Uint8Array): void {
+  /** With `destination`: to that broadcast address, always unconfirmed. */
+  sendFragment(fragment: Uint8Array, now: Instant, destination?: number): void {
     const segments = segment(fragment, this.transportSequence);
     this.transportSequence = (this.transportSequence + segments.length) & 0x3f;
-    for (const data of segments) this.sendFrame(true, PrimaryFunction.unconfirmedUserData, data);
+    if (this.primary !== null && destination === undefined) this.primary.send(segments, now);
+    else
+      for (const data of segments)
+        this.sendFrame(true, PrimaryFunction.unconfirmedUserData, data, false, false, destination);
   }
 
   /** Asks the other end for its link status (IEEE 1815, clause 9.2.6). */
@@ -74,65 +116,71 @@ export class Endpoint {
     this.sendFrame(true, PrimaryFunction.requestLinkStatus);
   }
 
-  private sendFrame(primary: boolean, functionCode: number, data: Uint8Array = new Uint8Array(0)): void {
-    const { role, ourAddress, theirAddress } = this.options;
-    this.out.push(
-      encodeLinkFrame({
-        fromMaster: role === 'master',
-        primary,
-        countBit: false,
-        countValid: false,
-        functionCode,
-        destination: theirAddress,
-        source: ourAddress,
-        data,
-      }),
-    );
+  private sendFrame(
+    primary: boolean,
+    functionCode: number,
+    data: Uint8Array = new Uint8Array(0),
+    countBit = false,
+    countValid = false,
+    destination = this.options.theirAddress,
+  ): void {
+    const { role, ourAddress } = this.options;
+    const fromMaster = role === 'master';
+    const frame = { fromMaster, primary, countBit, countValid, functionCode, destination, source: ourAddress, data };
+    this.out.push(encodeLinkFrame(frame));
   }
 
   /** Returns the fragments that are complete; `heard` is called for each good frame from our peer. */
-  receive(bytes: Uint8Array, heard: () => void = () => {}): ReceivedFragment[] {
+  receive(bytes: Uint8Array, now: Instant, heard: () => void = () => {}): ReceivedFragment[] {
+    this.options.counters.add('octetsReceived', bytes.length);
+    return this.parser.push(bytes).flatMap((event) => this.take(event, now, heard) ?? []);
+  }
+
+  /** Takes what a parser found, for an endpoint that shares its line with others. */
+  take(event: LinkEvent, now: Instant, heard: () => void = () => {}): ReceivedFragment | null {
     const { counters } = this.options;
-    counters.add('octetsReceived', bytes.length);
-    const received: ReceivedFragment[] = [];
-    for (const event of this.parser.push(bytes)) {
-      switch (event.type) {
-        case 'noise':
-          counters.add('noiseOctets', event.octets);
-          break;
-        case 'headerChecksum':
-          counters.add('headerChecksums');
-          break;
-        case 'bodyChecksum':
-          counters.add('bodyChecksums');
-          break;
-        case 'frame': {
-          counters.add('framesReceived');
-          this.options.observe?.(event.frame);
-          if (!this.isForUs(event.frame)) break;
-          heard();
-          const done = this.onFrame(event.frame, event.octets);
-          if (done !== null) received.push(done);
-          break;
-        }
-        default:
-          event satisfies never;
-      }
+    switch (event.type) {
+      case 'noise':
+        counters.add('noiseOctets', event.octets);
+        return null;
+      case 'headerChecksum':
+        counters.add('headerChecksums');
+        return null;
+      case 'bodyChecksum':
+        counters.add('bodyChecksums');
+        return null;
+      case 'frame':
+        counters.add('framesReceived');
+        this.options.observe?.(event.frame);
+        if (!this.isForUs(event.frame)) return null;
+        heard();
+        return this.onFrame(event.frame, event.octets, now);
+      default:
+        return event satisfies never;
     }
-    return received;
   }
 
   private isForUs(frame: LinkFrame): boolean {
     const { role, ourAddress, theirAddress, counters } = this.options;
-    if (frame.destination !== ourAddress) counters.add('otherDestination');
+    const broadcast = role === 'outstation' && BROADCAST_ADDRESSES.includes(frame.destination);
+    const self = this.options.selfAddress === true && frame.destination === SELF_ADDRESS;
+    if (frame.destination !== ourAddress && !broadcast && !self) counters.add('otherDestination');
     else if (frame.source !== theirAddress) counters.add('otherSource');
     else if (frame.fromMaster === (role === 'master')) counters.add('wrongDirection');
     else return true;
     return false;
   }
 
-  private onFrame(frame: LinkFrame, octets: Uint8Array): ReceivedFragment | null {
-    if (!frame.primary) return null;
+  private onFrame(frame: LinkFrame, octets: Uint8Array, now: Instant): ReceivedFragment | null {
+    if (!frame.primary) {
+      this.primary?.onAnswer(frame.functionCode, now);
+      return null;
+    }
+    if (BROADCAST_ADDRESSES.includes(frame.destination)) {
+      if (frame.functionCode !== PrimaryFunction.unconfirmedUserData) return null;
+      const received = this.onUserData(frame.data, octets);
+      return received && { ...received, broadcast: frame.destination };
+    }
     switch (frame.functionCode) {
       case PrimaryFunction.resetLinkStates:
         this.linkReset = true;

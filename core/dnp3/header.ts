@@ -1,5 +1,5 @@
 import { ByteReader, type ByteWriter } from '../bytes/index.ts';
-import { objectType, MEASUREMENT_GROUPS, type ObjectType } from './objects.ts';
+import { objectType, takesAnyVariation, type ObjectType } from './objects.ts';
 
 /** Qualifier octets (IEEE 1815, tables 4-5 and 4-6), named by prefix and range. */
 export const Qualifier = {
@@ -89,10 +89,11 @@ export function parseHeaders(
       },
     });
     const type = objectType(group, variation);
-    const anyVariation = variation === 0 && MEASUREMENT_GROUPS.has(group);
+    const anyVariation = variation === 0 && takesAnyVariation(group);
     if (type === undefined && !(anyVariation && !withObjects)) return fail('objectUnknown', 'not known here');
 
-    const packed = type?.octets === 0;
+    const bits = type?.packedBits ?? 0;
+    const packed = bits > 0;
     const size = type?.octets ?? 0;
     const items: HeaderItem[] = [];
     let range: HeaderRange;
@@ -124,14 +125,14 @@ export function parseHeaders(
           }
           break;
         }
-        const need = packed ? Math.ceil(count / 8) : count * size;
+        const need = packed ? Math.ceil((count * bits) / 8) : count * size;
         if (need > reader.remaining)
           return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
         for (let i = 0; i < count; i++)
           items.push({
             index: first + i,
-            at: reader.offset + (packed ? i >>> 3 : i * size),
-            bit: packed ? i & 7 : 0,
+            at: reader.offset + (packed ? (i * bits) >>> 3 : i * size),
+            bit: packed ? (i * bits) & 7 : 0,
           });
         reader.take(need);
         break;

@@ -11,7 +11,14 @@ export {
   type ControlOperation,
 } from './control.ts';
 export type { ControlMode, ControlRequest } from './request.ts';
-export { Master, type ControlStep, type MasterCommand, type MasterEffect } from './master.ts';
+export {
+  Master,
+  Priority,
+  type ControlStep,
+  type MasterCommand,
+  type MasterEffect,
+  type MasterOptions,
+} from './master.ts';
 export {
   Outstation,
   type ControlItem,
@@ -20,6 +27,17 @@ export {
   type PointUpdate,
 } from './outstation.ts';
 export type { ReceivedFragment } from './endpoint.ts';
+export {
+  MasterLane,
+  NO_LINE_TIMING,
+  octetMs,
+  type LaneCommand,
+  type LaneEffect,
+  type LaneNumbers,
+  type LineTiming,
+  type Turn,
+} from './lane.ts';
+export type { Order, OrderAnswer } from './order.ts';
 export type { BufferedEvent } from './eventbuffer.ts';
 export type { MeasuredReading } from './measured.ts';
 export { DEFAULT_VARIATIONS, GROUPS, type OutstationPoint, type PointState } from './pointtable.ts';

@@ -1,28 +1,35 @@
+import { sameBytes } from '../bytes/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import { deviceAttributes, type DeviceAttribute } from './attributes.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, type Fragment } from './application.ts';
 import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
-import { measuredReadings, type MeasuredReading } from './measured.ts';
-import { ALL_CLASSES, controlEcho, oneWay, requestOf, type ControlRequest, type Task } from './request.ts';
+import { MAX_FRAME, type LinkEvent } from './link.ts';
+import { measuredReadings, type MeasuredReading, type MeasuredText, type ReportedCommand } from './measured.ts';
+import { isAnswered, orderAnswer, type Order, type OrderAnswer } from './order.ts';
+import { ALL_CLASSES, clockOf, controlEcho, oneWay, requestOf, type ControlRequest, type Task } from './request.ts';
 import type { MasterSettings } from './settings.ts';
 
 /*
  * The master's side of one DNP3 conversation.
  *
  * Rules:
- *  1. One request at a time. The order when several wait: controls, start-up, time, event polls, integrity poll.
- *  2. Start-up, on each connection: disable unsolicited, then an integrity poll (all classes). A restart that the
- *     device indicates is cleared, and followed by the same.
+ *  1. One request at a time. The order when several wait: confirms, controls, repetitions, start-up, orders, time,
+ *     event polls, integrity poll. On a line that is shared (`lane`), the lane says when it is this master's turn.
+ *  2. Start-up, on each connection: disable unsolicited, then an integrity poll (all classes), then enable unsolicited
+ *     for the classes that are to come unasked. A restart that the device indicates is cleared, and followed by the same.
  *  3. A request that is not answered in time is sent again with a new sequence number, `retries` times; then the
- *     device is silent and is asked once in `silentPeriodMs` until it answers. A control is never sent again.
+ *     device is silent. A silent device is asked once in `silentPeriodMs`, with the first request of the start-up and
+ *     the time-out `silentTimeoutMs`, until it answers. A control or an order is never sent again.
  *  4. A link that stays away for as long as all tries would take makes the device silent too.
  *  5. An answer that asks for a confirm gets it when the owner says that its readings are committed, not before.
  *     When that takes longer than `commitWaitMs` the answer is given up, no events are asked for until the commit is
  *     there, and an integrity poll settles what the device still holds.
  *  6. A control waits for the request in progress, is dropped at its expiry, and ends in exactly one of: operated,
  *     refused (with the device's status), failed (nothing was operated), unknown (sent, and no answer came).
+ *  7. An unsolicited response is taken at any time, also while an answer is awaited, which goes on being awaited; it is
+ *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
 
 export type MasterCommand =
@@ -31,6 +38,7 @@ export type MasterCommand =
   | { type: 'pollNow' }
   /** Reads the present value of all points once, for a survey. */
   | { type: 'survey'; id: string }
+  | { type: 'order'; id: string; order: Order }
   | { type: 'resetCounters' };
 
 export type ControlStep =
@@ -61,6 +69,14 @@ export type MasterEffect =
   | { type: 'doubt' }
   | { type: 'communication'; state: 'answering' | 'silent'; words: string }
   | { type: 'answered'; roundTripMs: number }
+  /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
+  | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
+  /** An order has come to its end; problem: why nothing came of it. */
+  | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }
+  /** Octet strings. */
+  | { type: 'texts'; texts: MeasuredText[] }
+  /** Commands that somebody gave the device. */
+  | { type: 'commandsReported'; commands: ReportedCommand[] }
   | ({ type: 'control'; id: string } & ControlStep)
   | { type: 'diagnostic'; words: string };
 
@@ -70,13 +86,42 @@ interface Exchange {
   sequence: number;
   sentAt: Instant;
   deadline: Instant;
+  /** When octets that keep coming extend the deadline no more. */
+  patienceEnds: Instant;
   fragments: number;
   /** Token of the commit that the confirm waits for. */
   commit: { token: number; final: boolean } | null;
 }
 
+/** What a master would do with the line, the most urgent first. */
+export const Priority = { control: 0, confirm: 1, events: 2, integrity: 3, background: 4 } as const;
+export type Priority = (typeof Priority)[keyof typeof Priority];
+
+/** Something a master would do now. */
+interface Plan {
+  priority: Priority;
+  /** Since when it waits. */
+  since: Instant;
+  words: string;
+  go: (now: Instant) => void;
+}
+
+export interface MasterOptions {
+  /** The line is shared: nothing is sent but by `grant`. */
+  lane?: boolean;
+  /** What an octet takes on the line, milliseconds. */
+  octetMs?: number;
+  /** How long the link may be away before the device counts as silent; absent: as long as all tries take. */
+  absenceMs?: number;
+}
+
 const MAX_WAITING_CONTROLS = 32;
+const MAX_WAITING_ORDERS = 16;
 const TIME_SYNC_PAUSE_MS = 60_000;
+/** On a shared line, how long events go before an integrity poll that is due. */
+const INTEGRITY_PATIENCE_MS = 10_000;
+/** While octets come, an answer may take so many time-outs. */
+const MAX_EXTENSION = 8;
 type PollName = 'integrity' | 'class1' | 'class2' | 'class3';
 
 export class Master implements Session<MasterCommand, MasterEffect> {
@@ -92,7 +137,17 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private exchange: Exchange | null = null;
   private startup: Task[] = [];
   private controls: ControlRequest[] = [];
+  private orders: { id: string; order: Order; since: Instant }[] = [];
+  /** A request that was not answered and is to be sent again. */
+  private repetition: { task: Task; attempt: number; since: Instant } | null = null;
+  /** Confirms whose readings are committed. */
+  private confirms: { sequence: number; unsolicited: boolean; since: Instant }[] = [];
+  /** The last unsolicited response, and the commit that its confirm waits for. */
+  private unsolicited: { octets: Uint8Array; token: number | null } | null = null;
   private due: Record<PollName, Instant | null>;
+  private clockDue: Instant | null;
+  private lastHeard: Instant = 0;
+  private startupSince: Instant = 0;
   private timeSyncAsked = false;
   private timeSyncNotBefore: Instant = 0;
   private token = 0;
@@ -103,17 +158,30 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   constructor(
     readonly settings: MasterSettings,
     now: Instant,
+    private readonly options: MasterOptions = {},
   ) {
     this.counters = new CounterSet(now);
-    const { ourAddress, theirAddress, maxFragment } = settings;
-    this.endpoint = new Endpoint({ role: 'master', ourAddress, theirAddress, maxFragment, counters: this.counters });
+    const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
+    this.endpoint = new Endpoint({
+      role: 'master',
+      ourAddress,
+      theirAddress,
+      maxFragment,
+      counters: this.counters,
+      ...(linkConfirm ? { linkService: { timeoutMs: linkTimeoutMs, retries: linkRetries } } : {}),
+    });
+    this.clockDue = settings.clockCheckMs > 0 ? now : null;
     this.lossAt = now + this.patienceMs;
     this.due = this.firstDue(now);
   }
 
   /** How long it takes until all tries of a request are spent. */
   private get patienceMs(): number {
-    return this.settings.responseTimeoutMs * (this.settings.retries + 1);
+    return this.options.absenceMs ?? this.settings.responseTimeoutMs * (this.settings.retries + 1);
+  }
+
+  private get octetMs(): number {
+    return this.options.octetMs ?? 0;
   }
 
   private periodOf(poll: PollName): number {
@@ -139,11 +207,19 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.up = true;
     this.endpoint.reset();
     this.exchange = null;
+    this.forgetTurns();
+    this.lastHeard = now;
     this.effects.push({ type: 'doubt' });
     this.due = this.firstDue(now);
     this.timeSyncNotBefore = now;
-    this.queueStartup();
+    this.queueStartup(now);
     this.run(now);
+  }
+
+  private forgetTurns(): void {
+    this.repetition = null;
+    this.confirms = [];
+    this.unsolicited = null;
   }
 
   stop(now: Instant): void {
@@ -154,25 +230,31 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.exchange = null;
     this.lateCommit = null;
     this.dropStartup('the link was lost');
-    const { task } = exchange ?? {};
-    if ((task?.type === 'read' || task?.type === 'attributes') && task.survey !== undefined)
-      this.endSurvey(task.survey, 'the link was lost');
+    for (const task of [exchange?.task, this.repetition?.task]) {
+      if (task) this.giveUpSurvey(task, 'the link was lost');
+      if (task?.type === 'order') this.endOrder(task.id, 'the link was lost before the device answered');
+    }
+    this.forgetTurns();
     if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
-    this.failWaitingControls('the link was lost before it was sent');
+    this.failWaiting('the link was lost before it was sent');
   }
 
-  private queueStartup(): void {
-    const surveys = this.startup.filter(
-      (task) => (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined,
-    );
-    this.startup = this.settings.disableUnsolicited ? [{ type: 'disableUnsolicited' }] : [];
-    this.startup.push({ type: 'read', classes: ALL_CLASSES }, ...surveys);
+  private queueStartup(now: Instant): void {
+    const surveys = this.startup.filter(isSurvey);
+    const { disableUnsolicited, unsolicitedClasses } = this.settings;
+    this.startupSince = now;
+    this.startup = disableUnsolicited ? [{ type: 'disableUnsolicited' }] : [];
+    this.startup.push({ type: 'read', classes: ALL_CLASSES });
+    if (unsolicitedClasses.length > 0) this.startup.push({ type: 'enableUnsolicited', classes: unsolicitedClasses });
+    this.startup.push(...surveys);
   }
 
   private dropStartup(words: string): void {
-    for (const task of this.startup.splice(0))
-      if ((task.type === 'read' || task.type === 'attributes') && task.survey !== undefined)
-        this.endSurvey(task.survey, words);
+    for (const task of this.startup.splice(0)) this.giveUpSurvey(task, words);
+  }
+
+  private giveUpSurvey(task: Task, words: string): void {
+    if (isSurvey(task)) this.endSurvey(task.survey, words);
   }
 
   /** The present values are there: what the device says of itself comes last. */
@@ -185,14 +267,44 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.effects.push({ type: 'surveyed', id, problem, attributes });
   }
 
-  private failWaitingControls(words: string): void {
+  private endOrder(id: string, problem: string | null, answer: OrderAnswer = {}): void {
+    this.effects.push({ type: 'ordered', id, problem, answer });
+  }
+
+  private failWaiting(words: string): void {
     for (const { id } of this.controls.splice(0)) this.effects.push({ type: 'control', id, step: 'failed', words });
+    for (const { id } of this.orders.splice(0)) this.endOrder(id, words);
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
     if (!this.up) return;
-    for (const received of this.endpoint.receive(bytes)) this.onFragment(received, now);
+    for (const received of this.endpoint.receive(bytes, now, () => this.heard(now))) this.onFragment(received, now);
     this.run(now);
+  }
+
+  /** What a lane's parser found on the line, for this device. */
+  receiveEvent(event: LinkEvent, now: Instant): void {
+    if (!this.up) return;
+    if (event.type === 'frame') this.counters.add('octetsReceived', event.octets.length);
+    const received = this.endpoint.take(event, now, () => this.heard(now));
+    if (received !== null) this.onFragment(received, now);
+    this.run(now);
+  }
+
+  /** A good frame of the device. */
+  private heard(now: Instant): void {
+    this.lastHeard = now;
+    const { exchange } = this;
+    if (exchange === null || exchange.commit !== null) return;
+    exchange.patienceEnds = now + this.settings.responseTimeoutMs * MAX_EXTENSION;
+    exchange.deadline = Math.max(exchange.deadline, now + this.settings.responseTimeoutMs);
+  }
+
+  /** Octets come in while this master waits for its answer: perhaps they are its beginning. */
+  octetsArrive(now: Instant): void {
+    const { exchange } = this;
+    if (exchange === null || exchange.commit !== null || now > exchange.patienceEnds) return;
+    exchange.deadline = Math.max(exchange.deadline, now + this.octetMs * MAX_FRAME + ARRIVAL_SLACK_MS);
   }
 
   command(command: MasterCommand, now: Instant): void {
@@ -204,12 +316,20 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.onControl(command);
         break;
       case 'pollNow':
-        if (this.up && !this.startup.some((task) => task.type === 'read' && task.survey === undefined))
+        if (this.up && !this.startup.some((task) => task.type === 'read' && task.survey === undefined)) {
+          if (this.startup.length === 0) this.startupSince = now;
           this.startup.push({ type: 'read', classes: ALL_CLASSES });
+        }
         break;
       case 'survey':
         if (!this.up || this.state === 'silent') this.endSurvey(command.id, 'the device does not answer');
         else this.startup.push({ type: 'read', classes: [0], survey: command.id });
+        break;
+      case 'order':
+        if (!this.up || this.state === 'silent') this.endOrder(command.id, 'the device does not answer');
+        else if (this.orders.length >= MAX_WAITING_ORDERS)
+          this.endOrder(command.id, `${MAX_WAITING_ORDERS} orders wait already`);
+        else this.orders.push({ id: command.id, order: command.order, since: now });
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -235,12 +355,15 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   get deadline(): Instant | null {
     const times: Instant[] = [];
     if (this.lossAt !== null && this.state !== 'silent') times.push(this.lossAt);
+    if (this.endpoint.deadline !== null) times.push(this.endpoint.deadline);
     if (this.exchange !== null) times.push(this.exchange.deadline);
     else if (this.up) {
       if (this.state === 'silent' && this.startup.length === 0) times.push(this.nextProbe);
       if (this.state !== 'silent') {
         if (this.lateCommit === null) for (const at of Object.values(this.due)) if (at !== null) times.push(at);
         if (this.timeSyncAsked) times.push(this.timeSyncNotBefore);
+        if (this.clockDue !== null) times.push(this.clockDue);
+        if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
       }
     }
     return times.length > 0 ? Math.min(...times) : null;
@@ -250,49 +373,158 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private run(now: Instant): void {
     if (this.lossAt !== null && now >= this.lossAt && this.state !== 'silent') this.becomeSilent(now, 'no connection');
+    this.endpoint.wake(now);
     if (this.exchange !== null && now >= this.exchange.deadline) this.onDeadline(this.exchange, now);
-    if (!this.up || this.exchange !== null) return;
-    const task = this.nextTask(now);
-    if (task !== null) this.send(task, 0, now);
+    if (this.options.lane) return;
+    for (let plan = this.plan(now); plan !== null; plan = this.plan(now)) plan.go(now);
   }
 
-  private nextTask(now: Instant): Task | null {
-    for (let request = this.controls.shift(); request !== undefined; request = this.controls.shift()) {
-      if (now < request.expiresAt) {
-        return { type: 'control', request, phase: request.mode === 'direct' ? 'operate' : 'select' };
-      }
-      this.effects.push({
-        type: 'control',
-        id: request.id,
-        step: 'expired',
-        words: 'it had expired before it was sent',
-      });
+  /** Whether the line is taken: an answer is awaited. */
+  get holdsLine(): boolean {
+    return this.exchange !== null && this.exchange.commit === null;
+  }
+
+  /** What it would do with the line now, and since when that waits; null: nothing. */
+  wants(now: Instant): { priority: Priority; since: Instant; words: string } | null {
+    return this.plan(now);
+  }
+
+  /** It is this master's turn. */
+  grant(now: Instant): void {
+    this.plan(now)?.go(now);
+  }
+
+  private plan(now: Instant): Plan | null {
+    if (!this.up) return null;
+    this.dropExpired(now);
+    const [confirm] = this.confirms;
+    if (confirm !== undefined)
+      return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: (at) => this.sendConfirm(at) };
+    if (this.exchange !== null) return null;
+    const [control] = this.controls;
+    if (control !== undefined) {
+      const phase = control.mode === 'direct' ? 'operate' : 'select';
+      return this.planOf({ type: 'control', request: control, phase }, Priority.control, now, () =>
+        this.controls.shift(),
+      );
+    }
+    const { repetition } = this;
+    if (repetition !== null) {
+      const { task, attempt, since } = repetition;
+      return {
+        priority: urgentPriority(task),
+        since,
+        words: `${taskWords(task)}, try ${attempt + 1}`,
+        go: (at) => {
+          this.repetition = null;
+          this.send(task, attempt, at);
+        },
+      };
     }
     const first = this.startup[0];
-    if (first !== undefined && (this.lateCommit === null || first.type !== 'read')) {
-      this.startup.shift();
-      return first;
-    }
-    if (this.state === 'silent') {
-      if (now < this.nextProbe) return null;
-      return { type: 'read', classes: ALL_CLASSES };
-    }
-    if (this.timeSyncAsked && now >= this.timeSyncNotBefore) {
-      this.timeSyncNotBefore = now + TIME_SYNC_PAUSE_MS;
-      return { type: 'measureDelay' };
-    }
+    if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
+      return this.planOf(first, urgentPriority(first), this.startupSince, () => this.startup.shift());
+    if (this.state === 'silent') return this.planProbe(now);
+    const [ordered] = this.orders;
+    if (ordered !== undefined) return this.planOrder(ordered);
+    if (this.timeSyncAsked && now >= this.timeSyncNotBefore)
+      return this.planOf(this.timeTask, Priority.background, this.timeSyncNotBefore, (at) => {
+        this.timeSyncNotBefore = at + TIME_SYNC_PAUSE_MS;
+      });
     if (this.lateCommit !== null) return null;
-    const isDue = (poll: PollName): boolean => {
-      const at = this.due[poll];
-      return at !== null && now >= at;
+    return this.planPoll(now) ?? this.planBackground(now);
+  }
+
+  private planOf(
+    task: Task,
+    priority: Priority,
+    since: Instant,
+    taken: (now: Instant) => unknown,
+    words = taskWords(task),
+  ): Plan {
+    return {
+      priority,
+      since,
+      words,
+      go: (at) => {
+        taken(at);
+        this.send(task, 0, at);
+      },
     };
-    const classes = ([1, 2, 3] as const).filter((n) => isDue(`class${n}`));
-    for (const n of classes) this.advance(`class${n}`, now);
-    if (isDue('integrity')) {
-      this.advance('integrity', now);
-      return { type: 'read', classes: ALL_CLASSES };
+  }
+
+  private dropExpired(now: Instant): void {
+    this.controls = this.controls.filter(({ id, expiresAt }) => {
+      if (now < expiresAt) return true;
+      this.effects.push({ type: 'control', id, step: 'expired', words: 'it had expired before it was sent' });
+      return false;
+    });
+  }
+
+  /** A silent device is asked by the first request of a new start-up. */
+  private planProbe(now: Instant): Plan | null {
+    if (now < this.nextProbe) return null;
+    return {
+      priority: Priority.events,
+      since: this.nextProbe,
+      words: 'is it back?',
+      go: (at) => {
+        this.queueStartup(at);
+        const task = this.startup.shift();
+        if (task) this.send(task, 0, at);
+      },
+    };
+  }
+
+  private planOrder({ id, order, since }: Master['orders'][number]): Plan {
+    const task: Task = order.what === 'synchronise' ? this.timeTask : { type: 'order', id, order };
+    return this.planOf(task, Priority.background, since, () => {
+      this.orders.shift();
+      if (order.what === 'synchronise') this.endOrder(id, null);
+    });
+  }
+
+  private get timeTask(): Task {
+    return this.settings.timeSync === 'whenAskedLan' ? { type: 'recordTime' } : { type: 'measureDelay' };
+  }
+
+  private planPoll(now: Instant): Plan | null {
+    const dueSince = (poll: PollName): Instant | null => {
+      const at = this.due[poll];
+      return at !== null && now >= at ? at : null;
+    };
+    const classes = ([1, 2, 3] as const).filter((n) => dueSince(`class${n}`) !== null);
+    const since = Math.min(...classes.map((n) => dueSince(`class${n}`) ?? now));
+    const advanceClasses = (at: Instant): void => classes.forEach((n) => this.advance(`class${n}`, at));
+    const integrity = dueSince('integrity');
+    const patient = this.options.lane && integrity !== null && now - integrity < INTEGRITY_PATIENCE_MS;
+    if (integrity !== null && !(patient && classes.length > 0)) {
+      const priority = patient ? Priority.integrity : Priority.events;
+      return this.planOf({ type: 'read', classes: ALL_CLASSES }, priority, integrity, (at) => {
+        advanceClasses(at);
+        this.advance('integrity', at);
+      });
     }
-    return classes.length > 0 ? { type: 'read', classes } : null;
+    return classes.length > 0 ? this.planOf({ type: 'read', classes }, Priority.events, since, advanceClasses) : null;
+  }
+
+  private planBackground(now: Instant): Plan | null {
+    if (this.clockDue !== null && now >= this.clockDue)
+      return this.planOf({ type: 'readClock' }, Priority.background, this.clockDue, (at) => {
+        this.clockDue = at + this.settings.clockCheckMs;
+      });
+    const { keepAliveMs } = this.settings;
+    if (keepAliveMs > 0 && now >= this.lastHeard + keepAliveMs)
+      return {
+        priority: Priority.background,
+        since: now,
+        words: 'keep alive',
+        go: (at) => {
+          this.lastHeard = at;
+          this.endpoint.requestLinkStatus();
+        },
+      };
+    return null;
   }
 
   /** The next time of a poll, kept on its own grid; rounds that were missed are left out. */
@@ -306,11 +538,26 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private send(task: Task, attempt: number, now: Instant): void {
     this.sequence = (this.sequence + 1) & 0x0f;
     const [functionCode, objects] = requestOf(task, now);
-    this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects));
+    this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects), now);
     this.counters.add('requests');
     if (attempt > 0) this.counters.add('retries');
-    const deadline = now + this.settings.responseTimeoutMs;
-    this.exchange = { task, attempt, sequence: this.sequence, sentAt: now, deadline, fragments: 0, commit: null };
+    if (task.type === 'order' && !isAnswered(task.order)) {
+      this.endOrder(task.id, null);
+      return;
+    }
+    const { responseTimeoutMs, silentTimeoutMs } = this.settings;
+    const waitMs = this.state === 'silent' ? Math.min(silentTimeoutMs, responseTimeoutMs) : responseTimeoutMs;
+    const sent = now + this.octetMs * (objects.length + REQUEST_OVERHEAD);
+    this.exchange = {
+      task,
+      attempt,
+      sequence: this.sequence,
+      sentAt: now,
+      deadline: sent + waitMs,
+      patienceEnds: sent + responseTimeoutMs * MAX_EXTENSION,
+      fragments: 0,
+      commit: null,
+    };
     if (task.type === 'control')
       this.effects.push({
         type: 'control',
@@ -323,6 +570,14 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private onDeadline(exchange: Exchange, now: Instant): void {
     this.exchange = null;
+    if (exchange.commit !== null && this.confirms.some(({ unsolicited }) => !unsolicited)) {
+      // Committed in time, but the line was not free for so long: the device may have given up.
+      this.confirms = this.confirms.filter(({ unsolicited }) => unsolicited);
+      this.effects.push({ type: 'doubt' });
+      this.startupSince = now;
+      this.startup.push({ type: 'read', classes: ALL_CLASSES });
+      return;
+    }
     if (exchange.commit !== null) {
       this.lateCommit = exchange.commit.token;
       this.effects.push({ type: 'doubt' }, { type: 'diagnostic', words: 'the commit took too long; confirm withheld' });
@@ -339,13 +594,21 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       this.endSurvey(task.survey, null);
       return;
     }
+    if (task.type === 'readClock') {
+      this.clockDue = null;
+      return;
+    }
+    if (task.type === 'order') {
+      this.endOrder(task.id, `no answer in ${this.settings.responseTimeoutMs} ms; it may have been carried out`);
+      return;
+    }
     // Perhaps it was our confirm that got lost, and the device waits for it.
     if (exchange.fragments > 0) this.effects.push({ type: 'doubt' });
     if (attempt < this.settings.retries && this.state !== 'silent') {
-      this.send(task, attempt + 1, now);
+      this.repetition = { task, attempt: attempt + 1, since: now };
       return;
     }
-    if (task.type === 'read' && task.survey !== undefined) this.endSurvey(task.survey, 'the device does not answer');
+    this.giveUpSurvey(task, 'the device does not answer');
     this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
   }
 
@@ -354,7 +617,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.state = 'silent';
     this.dropStartup('the device does not answer');
     this.nextProbe = now + this.settings.silentPeriodMs;
-    this.failWaitingControls('the device does not answer; nothing was sent');
+    this.failWaiting('the device does not answer; nothing was sent');
   }
 
   private controlUnanswered(task: Task & { type: 'control' }, words: string): void {
@@ -379,6 +642,10 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private onFragment(received: ReceivedFragment, now: Instant): void {
     const { fragment } = received;
     const { exchange } = this;
+    if (fragment.functionCode === FunctionCode.unsolicitedResponse) {
+      this.onUnsolicited(received, now);
+      return;
+    }
     if (
       fragment.functionCode !== FunctionCode.response ||
       exchange === null ||
@@ -393,16 +660,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     exchange.fragments++;
     this.onAnswer(now);
     this.effects.push({ type: 'answered', roundTripMs: now - exchange.sentAt });
-    this.onIndications(fragment.iin ?? 0, exchange.task);
+    this.onIndications(fragment.iin ?? 0, exchange.task, now);
 
-    const { readings, problem } = measuredReadings(fragment);
-    if (problem !== null) {
-      this.counters.add('malformedFragments');
-      this.effects.push({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
-    }
+    const { readings, problem } = this.takeObjects(fragment);
     const confirm = fragment.control.confirm && problem === null;
     const final = fragment.control.final || problem !== null;
-    this.counters.add('events', readings.filter((reading) => reading.event).length);
     if (readings.length > 0) {
       const token = confirm ? ++this.token : null;
       const { task, fragments } = exchange;
@@ -412,12 +674,52 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         exchange.commit = { token, final };
         exchange.deadline = now + this.settings.commitWaitMs;
       }
-    } else if (confirm) this.confirm(exchange.sequence);
+    } else if (confirm) this.confirms.push({ sequence: exchange.sequence, unsolicited: false, since: now });
     const classes = classBits(exchange.task);
     const waiting = ((fragment.iin ?? 0) & IIN_EVENTS) >>> 1;
     if (final && problem === null && classes !== 0) this.effects.push({ type: 'settled', classes, waiting });
     if (final) this.finish(exchange, fragment, now);
     if (exchange.commit === null) this.goOn(exchange, final, now);
+  }
+
+  /** What a response carries besides its answer to the request. */
+  private takeObjects(fragment: Fragment): ReturnType<typeof measuredReadings> {
+    const taken = measuredReadings(fragment);
+    const { readings, texts, commands, problem } = taken;
+    if (problem !== null) {
+      this.counters.add('malformedFragments');
+      this.effects.push({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
+    }
+    this.counters.add('events', readings.filter((reading) => reading.event).length);
+    if (texts.length > 0) this.effects.push({ type: 'texts', texts });
+    if (commands.length > 0) this.effects.push({ type: 'commandsReported', commands });
+    return taken;
+  }
+
+  private onUnsolicited(received: ReceivedFragment, now: Instant): void {
+    const { fragment } = received;
+    const { sequence, confirm, final } = fragment.control;
+    this.counters.add('unsolicited');
+    const last = this.unsolicited;
+    if (
+      last !== null &&
+      sameBytes(last.octets.subarray(4), fragment.octets.subarray(4)) &&
+      last.octets[0] === fragment.octets[0]
+    ) {
+      if (last.token === null && confirm) this.confirms.push({ sequence, unsolicited: true, since: now });
+      return;
+    }
+    this.onAnswer(now);
+    this.onIndications(fragment.iin ?? 0, null, now);
+    const { readings, problem } = this.takeObjects(fragment);
+    const token = confirm && readings.length > 0 && problem === null ? ++this.token : null;
+    this.unsolicited = { octets: fragment.octets, token };
+    if (readings.length > 0)
+      this.effects.push({ type: 'readings', readings, received, token, classes: UNSOLICITED_CLASSES, first: true });
+    const waiting = ((fragment.iin ?? 0) & IIN_EVENTS) >>> 1;
+    if (final && problem === null && readings.length > 0)
+      this.effects.push({ type: 'settled', classes: UNSOLICITED_CLASSES, waiting });
+    if (confirm && token === null && problem === null) this.confirms.push({ sequence, unsolicited: true, since: now });
   }
 
   private onAnswer(now: Instant): void {
@@ -427,28 +729,29 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.state = 'answering';
     this.due = this.firstDue(now);
     this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
-    if (wasSilent && this.startup.length === 0) this.queueStartup();
+    if (wasSilent && this.startup.length === 0) this.queueStartup(now);
   }
 
-  private onIndications(iin: number, task: Task): void {
+  /** `task` is null for what the device says unasked. */
+  private onIndications(iin: number, task: Task | null, now: Instant): void {
     const news = iin & ~this.iinSeen & (Iin.eventBufferOverflow | Iin.deviceTrouble | Iin.configurationCorrupt);
     if (news) this.effects.push({ type: 'diagnostic', words: `device says: ${iinWords(news).join(', ')}` });
     if (
       iin & Iin.deviceRestart &&
-      task.type !== 'clearRestart' &&
+      task?.type !== 'clearRestart' &&
       !this.startup.some((t) => t.type === 'clearRestart')
     ) {
       if (!(this.iinSeen & Iin.deviceRestart)) {
         this.effects.push({ type: 'diagnostic', words: 'device says: restarted' });
-        this.queueStartup();
+        this.queueStartup(now);
         this.timeSyncNotBefore = 0;
       }
       this.startup.unshift({ type: 'clearRestart' });
     }
-    if (iin & Iin.needTime && this.settings.timeSync === 'whenAsked') this.timeSyncAsked = true;
+    if (iin & Iin.needTime && this.settings.timeSync !== 'never') this.timeSyncAsked = true;
     if (!(iin & Iin.needTime)) this.timeSyncAsked = false;
     const refusal = iin & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
-    if (refusal && task.type !== 'disableUnsolicited' && task.type !== 'measureDelay' && task.type !== 'attributes')
+    if (refusal && task !== null && !MAY_BE_REFUSED.includes(task.type))
       this.effects.push({ type: 'diagnostic', words: `request refused: ${iinWords(refusal).join(', ')}` });
     this.iinSeen = iin;
   }
@@ -470,13 +773,41 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       case 'attributes':
         this.endSurvey(task.survey, null, deviceAttributes(fragment));
         break;
+      case 'recordTime':
+        if (!refusalOf(fragment)) this.startup.unshift({ type: 'writeRecordedTime', at: exchange.sentAt });
+        break;
+      case 'readClock':
+        this.onClock(fragment, exchange.sentAt, now);
+        break;
+      case 'order': {
+        const answer = orderAnswer(task.order, fragment);
+        if (typeof answer === 'string') this.endOrder(task.id, answer);
+        else this.endOrder(task.id, null, answer);
+        break;
+      }
       case 'disableUnsolicited':
+      case 'enableUnsolicited':
       case 'clearRestart':
+        break;
       case 'writeTime':
+      case 'writeRecordedTime':
+        // How well it went shows in the clock.
+        if (this.clockDue !== null) this.clockDue = now;
         break;
       default:
         task satisfies never;
     }
+  }
+
+  /** The device's clock, read half a round trip ago at the best guess (common practice). */
+  private onClock(fragment: Fragment, sentAt: Instant, now: Instant): void {
+    const theirs = clockOf(fragment);
+    if (theirs === null) {
+      this.clockDue = null;
+      return;
+    }
+    const half = (now - sentAt) / 2;
+    this.effects.push({ type: 'clock', offsetMs: Math.round(theirs - (now - half)), uncertaintyMs: Math.ceil(half) });
   }
 
   /** More events than one answer holds: ask on, as long as answers bring some. */
@@ -512,23 +843,38 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     else this.effects.push({ type: 'control', id, step: 'expired', words: 'it expired after the select' });
   }
 
-  private confirm(sequence: number): void {
-    this.endpoint.sendFragment(encodeFragment(single(sequence), FunctionCode.confirm, null));
+  /** Sends the oldest confirm that is due. */
+  private sendConfirm(now: Instant): void {
+    const confirm = this.confirms.shift();
+    if (confirm === undefined) return;
+    const { sequence, unsolicited } = confirm;
+    this.endpoint.sendFragment(encodeFragment({ ...single(sequence), unsolicited }, FunctionCode.confirm, null), now);
     this.counters.add('confirmsSent');
+    const { exchange } = this;
+    if (unsolicited || exchange?.commit == null || exchange.sequence !== sequence) return;
+    const { final } = exchange.commit;
+    exchange.commit = null;
+    this.goOn(exchange, final, now);
   }
 
   private onCommitted(token: number, now: Instant): void {
     if (token === this.lateCommit) {
       this.lateCommit = null;
+      this.startupSince = now;
       this.startup.push({ type: 'read', classes: ALL_CLASSES });
+      return;
+    }
+    if (this.unsolicited?.token === token) {
+      this.unsolicited.token = null;
+      const sequence = this.unsolicited.octets[0] & 0x0f;
+      this.confirms.push({ sequence, unsolicited: true, since: now });
       return;
     }
     const { exchange } = this;
     if (exchange === null || exchange.commit?.token !== token) return;
-    const { final } = exchange.commit;
-    exchange.commit = null;
-    this.confirm(exchange.sequence);
-    this.goOn(exchange, final, now);
+    // The confirm may have to wait for the line.
+    exchange.deadline = now + this.settings.commitWaitMs;
+    this.confirms.push({ sequence: exchange.sequence, unsolicited: false, since: now });
   }
 
   /** After a fragment is dealt with: the next one of the same answer, or the end of the exchange. */
@@ -544,18 +890,116 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 }
 
+const isSurvey = (task: Task): task is Task & { survey: string } =>
+  (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined;
+
 const surveyOf = (task: Task): { survey?: string } =>
   task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};
 
+const REFUSALS = Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError;
+const refusalOf = ({ iin }: Fragment): number => (iin ?? 0) & REFUSALS;
+
 /** Why an answer to a survey is not all there is. */
-function surveyRefusal({ iin }: Fragment): string | null {
-  const refusal = (iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
+function surveyRefusal(fragment: Fragment): string | null {
+  const refusal = refusalOf(fragment);
   return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : null;
 }
 
+/** Requests that a device may well not know. */
+const MAY_BE_REFUSED: readonly Task['type'][] = [
+  'disableUnsolicited',
+  'measureDelay',
+  'recordTime',
+  'readClock',
+  'attributes',
+  'order',
+];
+
 /** IIN1.1 to IIN1.3: events of the classes 1 to 3 wait. */
 const IIN_EVENTS = IIN_CLASS_EVENTS[1] | IIN_CLASS_EVENTS[2] | IIN_CLASS_EVENTS[3];
+/** What comes unasked may be of any class (bits). */
+const UNSOLICITED_CLASSES = 7;
+/** Octets of a request beside its objects: link header, transport and application header, checksum. */
+const REQUEST_OVERHEAD = 15;
+/** How long the octets of one frame may falter. */
+const ARRIVAL_SLACK_MS = 100;
 
 /** The event classes that a task reads, as bits. */
 const classBits = (task: Task): number =>
   task.type === 'read' ? task.classes.reduce((bits, n) => (n > 0 ? bits | (1 << (n - 1)) : bits), 0) : 0;
+
+function priorityOf(task: Task): Priority {
+  switch (task.type) {
+    case 'control':
+      return Priority.control;
+    case 'clearRestart':
+    case 'writeTime':
+    case 'writeRecordedTime':
+      return Priority.events;
+    case 'read':
+      if (task.survey !== undefined) return Priority.background;
+      return task.classes.includes(0) ? Priority.integrity : Priority.events;
+    case 'disableUnsolicited':
+    case 'enableUnsolicited':
+      return Priority.integrity;
+    case 'attributes':
+    case 'measureDelay':
+    case 'recordTime':
+    case 'readClock':
+    case 'order':
+      return Priority.background;
+    default:
+      return task satisfies never;
+  }
+}
+
+/** Start-up and repetitions do not stand behind the events of others, or a device would be slow to come and to go. */
+const urgentPriority = (task: Task): Priority => {
+  const priority = priorityOf(task);
+  return priority === Priority.integrity ? Priority.events : priority;
+};
+
+/** A task in words, for those who watch the line. */
+export function taskWords(task: Task): string {
+  switch (task.type) {
+    case 'control':
+      return task.phase === 'select' ? 'select' : 'operate';
+    case 'read':
+      if (task.survey !== undefined) return 'survey';
+      return task.classes.includes(0)
+        ? task.classes.length > 1
+          ? 'integrity poll'
+          : 'present values'
+        : `events ${task.classes.join(', ')}`;
+    case 'disableUnsolicited':
+      return 'disable unsolicited';
+    case 'enableUnsolicited':
+      return 'enable unsolicited';
+    case 'clearRestart':
+      return 'clear restart';
+    case 'measureDelay':
+      return 'measure delay';
+    case 'recordTime':
+      return 'record time';
+    case 'writeTime':
+    case 'writeRecordedTime':
+      return 'set clock';
+    case 'readClock':
+      return 'read clock';
+    case 'attributes':
+      return 'attributes';
+    case 'order':
+      return ORDER_WORDS[task.order.what];
+    default:
+      return task satisfies never;
+  }
+}
+
+const ORDER_WORDS: Record<Exclude<Order, { what: 'synchronise' }>['what'], string> = {
+  freeze: 'freeze counters',
+  restart: 'restart',
+  assignClass: 'assign class',
+  unsolicited: 'unsolicited',
+  writeDeadbands: 'write deadbands',
+  readDeadbands: 'read deadbands',
+};

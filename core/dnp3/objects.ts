@@ -3,7 +3,16 @@ import type { PointKind } from '../point/index.ts';
 
 /** How the value of an object is laid out (IEEE 1815, annex A). Flags come first, the time last. */
 type ValueLayout =
-  'packedBit' | 'flagsBit7' | 'flagsBits67' | 'int16' | 'int32' | 'uint16' | 'uint32' | 'float32' | 'float64';
+  | 'packedBit'
+  | 'packedBits2'
+  | 'flagsBit7'
+  | 'flagsBits67'
+  | 'int16'
+  | 'int32'
+  | 'uint16'
+  | 'uint32'
+  | 'float32'
+  | 'float64';
 type TimeLayout = 'none' | 'absolute' | 'relative';
 
 /** An object that carries a measured value. */
@@ -18,21 +27,47 @@ export interface MeasurementType {
   time: TimeLayout;
   /** Octets of one object; 0 for packed bits. */
   octets: number;
+  /** Bits of one object that is packed with its neighbours; 0: octets of its own. */
+  packedBits: 0 | 1 | 2;
+}
+
+/** A command that somebody gave the device, reported as an event. Bit 7 of its first octet is a binary's value. */
+export interface CommandType {
+  what: 'command';
+  group: number;
+  variation: number;
+  kind: PointKind;
+  value: 'commandBit' | 'int16' | 'int32' | 'float32' | 'float64';
+  time: TimeLayout;
+  octets: number;
+  packedBits: 0;
 }
 
 /** Everything else that this project understands. */
 export interface OtherType {
-  what: 'class' | 'control' | 'time' | 'commonTime' | 'delay' | 'indications' | 'attribute';
+  what: 'class' | 'control' | 'setpoint' | 'deadband' | 'time' | 'commonTime' | 'delay' | 'indications' | 'attribute';
   group: number;
   variation: number;
   /** Octets of one object; 0 for packed bits, null for a class, which has none, and an attribute, which says itself. */
   octets: number | null;
+  packedBits: 0 | 1;
 }
 
-export type ObjectType = MeasurementType | OtherType;
+/** An octet string: its variation is its length (annex A.46). */
+export interface TextType {
+  what: 'text';
+  group: number;
+  variation: number;
+  use: 'static' | 'event';
+  octets: number;
+  packedBits: 0;
+}
+
+export type ObjectType = MeasurementType | CommandType | TextType | OtherType;
 
 const VALUE_OCTETS: Record<ValueLayout, number> = {
   packedBit: 0,
+  packedBits2: 0,
   flagsBit7: 0,
   flagsBits67: 0,
   int16: 2,
@@ -54,7 +89,8 @@ function measurement(
   time: TimeLayout = 'none',
 ): MeasurementType {
   const octets = (flags ? 1 : 0) + VALUE_OCTETS[value] + TIME_OCTETS[time];
-  return { what: 'measurement', group, variation, kind, use, flags, value, time, octets };
+  const packedBits = value === 'packedBit' ? 1 : value === 'packedBits2' ? 2 : 0;
+  return { what: 'measurement', group, variation, kind, use, flags, value, time, octets, packedBits };
 }
 
 const other = (what: OtherType['what'], group: number, variation: number, octets: number | null): OtherType => ({
@@ -62,7 +98,22 @@ const other = (what: OtherType['what'], group: number, variation: number, octets
   group,
   variation,
   octets,
+  packedBits: what === 'indications' ? 1 : 0,
 });
+
+function command(
+  group: number,
+  variation: number,
+  kind: PointKind,
+  value: CommandType['value'],
+  time: TimeLayout = 'none',
+): CommandType {
+  const octets = 1 + (value === 'commandBit' ? 0 : VALUE_OCTETS[value]) + TIME_OCTETS[time];
+  return { what: 'command', group, variation, kind, value, time, octets, packedBits: 0 };
+}
+
+/** Groups of octet strings: present values and events. */
+export const TEXT_GROUP = { static: 110, event: 111 } as const;
 
 /** The object library (IEEE 1815, annex A), as far as it is implemented. */
 export const OBJECT_TYPES: readonly ObjectType[] = [
@@ -72,19 +123,36 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   measurement(2, 1, 'binary', 'event', true, 'flagsBit7'),
   measurement(2, 2, 'binary', 'event', true, 'flagsBit7', 'absolute'),
   measurement(2, 3, 'binary', 'event', true, 'flagsBit7', 'relative'),
+  measurement(3, 1, 'doubleBit', 'static', false, 'packedBits2'),
   measurement(3, 2, 'doubleBit', 'static', true, 'flagsBits67'),
   measurement(4, 1, 'doubleBit', 'event', true, 'flagsBits67'),
   measurement(4, 2, 'doubleBit', 'event', true, 'flagsBits67', 'absolute'),
   measurement(4, 3, 'doubleBit', 'event', true, 'flagsBits67', 'relative'),
   measurement(10, 1, 'output', 'static', false, 'packedBit'),
   measurement(10, 2, 'output', 'static', true, 'flagsBit7'),
+  measurement(11, 1, 'output', 'event', true, 'flagsBit7'),
+  measurement(11, 2, 'output', 'event', true, 'flagsBit7', 'absolute'),
   other('control', 12, 1, 11),
+  command(13, 1, 'output', 'commandBit'),
+  command(13, 2, 'output', 'commandBit', 'absolute'),
   measurement(20, 1, 'counter', 'static', true, 'uint32'),
   measurement(20, 2, 'counter', 'static', true, 'uint16'),
   measurement(20, 5, 'counter', 'static', false, 'uint32'),
   measurement(20, 6, 'counter', 'static', false, 'uint16'),
+  measurement(21, 1, 'frozenCounter', 'static', true, 'uint32'),
+  measurement(21, 2, 'frozenCounter', 'static', true, 'uint16'),
+  measurement(21, 5, 'frozenCounter', 'static', true, 'uint32', 'absolute'),
+  measurement(21, 6, 'frozenCounter', 'static', true, 'uint16', 'absolute'),
+  measurement(21, 9, 'frozenCounter', 'static', false, 'uint32'),
+  measurement(21, 10, 'frozenCounter', 'static', false, 'uint16'),
   measurement(22, 1, 'counter', 'event', true, 'uint32'),
+  measurement(22, 2, 'counter', 'event', true, 'uint16'),
   measurement(22, 5, 'counter', 'event', true, 'uint32', 'absolute'),
+  measurement(22, 6, 'counter', 'event', true, 'uint16', 'absolute'),
+  measurement(23, 1, 'frozenCounter', 'event', true, 'uint32'),
+  measurement(23, 2, 'frozenCounter', 'event', true, 'uint16'),
+  measurement(23, 5, 'frozenCounter', 'event', true, 'uint32', 'absolute'),
+  measurement(23, 6, 'frozenCounter', 'event', true, 'uint16', 'absolute'),
   measurement(30, 1, 'analog', 'static', true, 'int32'),
   measurement(30, 2, 'analog', 'static', true, 'int16'),
   measurement(30, 3, 'analog', 'static', false, 'int32'),
@@ -99,10 +167,17 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   measurement(32, 6, 'analog', 'event', true, 'float64'),
   measurement(32, 7, 'analog', 'event', true, 'float32', 'absolute'),
   measurement(32, 8, 'analog', 'event', true, 'float64', 'absolute'),
+  other('deadband', 34, 1, 2),
+  other('deadband', 34, 2, 4),
+  other('deadband', 34, 3, 4),
   measurement(40, 1, 'setpoint', 'static', true, 'int32'),
   measurement(40, 2, 'setpoint', 'static', true, 'int16'),
   measurement(40, 3, 'setpoint', 'static', true, 'float32'),
   measurement(40, 4, 'setpoint', 'static', true, 'float64'),
+  other('setpoint', 41, 1, 5),
+  other('setpoint', 41, 2, 3),
+  other('setpoint', 41, 3, 5),
+  other('setpoint', 41, 4, 9),
   measurement(42, 1, 'setpoint', 'event', true, 'int32'),
   measurement(42, 2, 'setpoint', 'event', true, 'int16'),
   measurement(42, 3, 'setpoint', 'event', true, 'int32', 'absolute'),
@@ -111,7 +186,16 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   measurement(42, 6, 'setpoint', 'event', true, 'float64'),
   measurement(42, 7, 'setpoint', 'event', true, 'float32', 'absolute'),
   measurement(42, 8, 'setpoint', 'event', true, 'float64', 'absolute'),
+  command(43, 1, 'setpoint', 'int32'),
+  command(43, 2, 'setpoint', 'int16'),
+  command(43, 3, 'setpoint', 'int32', 'absolute'),
+  command(43, 4, 'setpoint', 'int16', 'absolute'),
+  command(43, 5, 'setpoint', 'float32'),
+  command(43, 6, 'setpoint', 'float64'),
+  command(43, 7, 'setpoint', 'float32', 'absolute'),
+  command(43, 8, 'setpoint', 'float64', 'absolute'),
   other('time', 50, 1, 6),
+  other('time', 50, 3, 6),
   other('commonTime', 51, 1, 6),
   other('commonTime', 51, 2, 6),
   other('delay', 52, 1, 2),
@@ -124,10 +208,19 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
 ];
 
 const BY_KEY = new Map(OBJECT_TYPES.map((type) => [type.group * 256 + type.variation, type]));
-export const objectType = (group: number, variation: number): ObjectType | undefined =>
-  BY_KEY.get(group * 256 + variation);
+export function objectType(group: number, variation: number): ObjectType | undefined {
+  const use = group === TEXT_GROUP.static ? 'static' : group === TEXT_GROUP.event ? 'event' : null;
+  if (use !== null && variation > 0) return { what: 'text', group, variation, use, octets: variation, packedBits: 0 };
+  return BY_KEY.get(group * 256 + variation);
+}
 
-/** The groups a read with variation 0 ("whatever you have") may name, with what they hold. */
+/** Groups beside the measured values that may be named with variation 0. */
+const ALSO_ANY_VARIATION: readonly number[] = [13, 34, 43, TEXT_GROUP.static, TEXT_GROUP.event];
+/** Whether a request may name the group with variation 0: "whatever you have". */
+export const takesAnyVariation = (group: number): boolean =>
+  MEASUREMENT_GROUPS.has(group) || ALSO_ANY_VARIATION.includes(group);
+
+/** The groups of measured values, with what they hold. */
 export const MEASUREMENT_GROUPS: ReadonlyMap<number, { kind: PointKind; use: 'static' | 'event' }> = new Map(
   OBJECT_TYPES.filter((type) => type.what === 'measurement').map((type) => [
     type.group,
@@ -168,11 +261,11 @@ export function decodeMeasurement(
   bit: number,
   commonTime: number | null,
 ): MeasuredValue {
-  if (type.value === 'packedBit') return { value: (octets[at] >>> bit) & 1, flags: Flag.online, time: null };
+  if (type.packedBits > 0)
+    return { value: (octets[at] >>> bit) & ((1 << type.packedBits) - 1), flags: Flag.online, time: null };
   const reader = new ByteReader(octets, at);
   const flags = type.flags ? reader.uint8() : Flag.online;
-  const value =
-    type.value === 'flagsBit7' ? flags >>> 7 : type.value === 'flagsBits67' ? flags >>> 6 : reader[type.value]();
+  const value = readValue(type.value, flags, reader);
   let time: number | null = null;
   if (type.time === 'absolute') time = reader.uint48();
   if (type.time === 'relative') {
@@ -180,6 +273,45 @@ export function decodeMeasurement(
     time = commonTime === null ? null : commonTime + offset;
   }
   return { value, flags: flags & ~(STATE_BITS[type.value] ?? 0), time };
+}
+
+function readValue(layout: ValueLayout, flags: number, reader: ByteReader): number {
+  switch (layout) {
+    case 'packedBit':
+    case 'packedBits2':
+      throw new Error('packed bits are no value of their own');
+    case 'flagsBit7':
+      return flags >>> 7;
+    case 'flagsBits67':
+      return flags >>> 6;
+    default:
+      return reader[layout]();
+  }
+}
+
+/** A command as it was reported: what was asked for, and the control status that it got. */
+export function decodeCommand(
+  type: CommandType,
+  octets: Uint8Array,
+  at: number,
+): { value: number; status: number; time: number | null } {
+  const reader = new ByteReader(octets, at);
+  const first = reader.uint8();
+  const value = type.value === 'commandBit' ? first >>> 7 : reader[type.value]();
+  return { value, status: first & 0x7f, time: type.time === 'absolute' ? reader.uint48() : null };
+}
+
+export function encodeCommand(
+  type: CommandType,
+  { value, status, time }: { value: number; status: number; time: number },
+  out: ByteWriter,
+): void {
+  out.uint8((status & 0x7f) | (type.value === 'commandBit' && value ? 0x80 : 0));
+  if (type.value !== 'commandBit') {
+    const limits = INTEGER_LIMITS[type.value];
+    out[type.value](limits ? Math.max(limits[0], Math.min(limits[1], Math.round(value))) : value);
+  }
+  if (type.time === 'absolute') out.uint48(Math.max(0, Math.round(time)));
 }
 
 /** Bits of the flags octet that are the value itself. */
@@ -207,7 +339,8 @@ export function encodeMeasurement(
   if (limits !== undefined) {
     const [low, high] = limits;
     value = Number.isFinite(value) ? Math.round(value) : 0;
-    if (type.kind === 'counter') value = ((value % (high + 1)) + high + 1) % (high + 1);
+    if (type.kind === 'counter' || type.kind === 'frozenCounter')
+      value = ((value % (high + 1)) + high + 1) % (high + 1);
     else if (value < low || value > high) {
       value = value < low ? low : high;
       flags |= Flag.chatterOrOverRange;
@@ -219,6 +352,7 @@ export function encodeMeasurement(
   }
   switch (type.value) {
     case 'packedBit':
+    case 'packedBits2':
       throw new Error('packed bits are written by the caller');
     case 'flagsBit7':
       out.uint8((flags & 0x7f) | (value ? Flag.state : 0));

@@ -2,15 +2,26 @@ import { sameBytes } from '../bytes/index.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, type Fragment } from './application.ts';
-import { fillFragment, wantsOf, type Want } from './answer.ts';
-import { ControlStatus, CONTROL_BLOCK_OCTETS, readControlBlock, type ControlBlock } from './control.ts';
+import { chosenPoints, fillFragment, kindOfGroup, wantsOf, type Want } from './answer.ts';
+import {
+  ControlStatus,
+  CONTROL_BLOCK_OCTETS,
+  readControlBlock,
+  readSetpoint,
+  SETPOINT_OCTETS,
+  type ControlBlock,
+  type Setpoint,
+  type SetpointVariation,
+} from './control.ts';
+import { Broadcast } from './address.ts';
+import { deadbandsOf } from './order.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
 import { EventBuffer, type BufferedEvent } from './eventbuffer.ts';
 import { parseHeaders, Qualifier, writeCountHeader, type HeaderProblem, type ObjectHeader } from './header.ts';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import { Flag } from './objects.ts';
-import { PointTable, type OutstationPoint, type PointState } from './pointtable.ts';
+import { GROUPS, PointTable, type OutstationPoint, type PointState } from './pointtable.ts';
 import type { OutstationSettings } from './settings.ts';
 
 /*
@@ -27,6 +38,14 @@ import type { OutstationSettings } from './settings.ts';
  *     when the owner says how each ended. An operate needs a select with the same octets, the sequence number before
  *     it, and no other request in between, within the select time-out.
  *  5. What is not known is answered with its indication: function code, object, parameter.
+ *  6. With `unsolicited`, each connection begins with an empty unsolicited response, repeated until it is confirmed.
+ *     After that, events of the classes that the master has enabled go out unasked, one response at a time. One that is
+ *     not confirmed is repeated octet for octet; after `unsolicitedRetries` its events wait, and go out anew after a
+ *     rest, with another sequence number.
+ *  7. A read that comes while an unsolicited response waits for its confirm is answered when that wait has ended;
+ *     every other request at once (IEEE 1815, clause 5.1.1.1.3). While an answer waits for its confirm, nothing goes
+ *     out unasked.
+ *  8. A broadcast is carried out, not answered, and indicated in the next answer.
  */
 
 export interface PointUpdate {
@@ -52,6 +71,8 @@ export type OutstationCommand =
 export interface ControlItem {
   index: number;
   block: ControlBlock;
+  /** An analog output, instead of the block. */
+  setpoint?: Setpoint;
 }
 
 export type OutstationEffect =
@@ -62,7 +83,11 @@ export type OutstationEffect =
   /** The master has read the present values of all points. */
   | { type: 'integrityAnswered' }
   | { type: 'event'; event: BufferedEvent }
+  /** It is that time now. */
   | { type: 'timeWritten'; time: Instant }
+  /** Counters were frozen; these begin at zero again. */
+  | { type: 'countersCleared'; indexes: readonly number[] }
+  | { type: 'restartAsked'; how: 'cold' | 'warm' }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string };
 
@@ -97,6 +122,19 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private pendingControl: PendingControl | null = null;
   private token = 0;
   private connected = false;
+  /** What is carried out now is not answered. */
+  private silently = false;
+  private recordedAt: Instant | null = null;
+  private broadcastHeard: number | null = null;
+  /** Classes whose events go out unasked (bits). */
+  private unsolicitedClasses = 0;
+  private unsolicitedSequence = 0;
+  /** The empty first one of this connection is confirmed. */
+  private introduced = false;
+  private unsolicitedDue: Instant | null = null;
+  private unsolicitedPending: { octets: Uint8Array; sequence: number; deadline: Instant; tries: number } | null = null;
+  /** A read that waits until an unsolicited response is confirmed or given up. */
+  private deferred: Fragment | null = null;
 
   constructor(
     readonly settings: OutstationSettings,
@@ -114,6 +152,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       theirAddress,
       maxFragment,
       counters: this.counters,
+      selfAddress: settings.selfAddress,
     });
   }
 
@@ -125,10 +164,12 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     return this.points.ofKind(kind);
   }
 
-  start(_now: Instant): void {
+  start(now: Instant): void {
     this.connected = true;
     this.endpoint.reset();
     this.forgetConversation();
+    this.introduced = false;
+    if (this.settings.unsolicited) this.sendUnsolicited(now);
   }
 
   stop(_now: Instant): void {
@@ -141,6 +182,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.lastAnswer = null;
     this.selection = null;
     this.pendingControl = null;
+    this.deferred = null;
+    this.unsolicitedDue = null;
+    if (this.unsolicitedPending !== null) this.events.unmark();
+    this.unsolicitedPending = null;
     this.dropAnswer();
   }
 
@@ -152,7 +197,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   receive(bytes: Uint8Array, now: Instant): void {
     const heard = (): void => void (this.effects.at(-1)?.type === 'heard' || this.effects.push({ type: 'heard' }));
-    for (const received of this.endpoint.receive(bytes, heard)) this.onFragment(received, now);
+    for (const received of this.endpoint.receive(bytes, now, heard)) this.onFragment(received, now);
+    this.considerUnsolicited(now);
   }
 
   command(command: OutstationCommand, now: Instant): void {
@@ -180,16 +226,103 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       default:
         command satisfies never;
     }
+    this.considerUnsolicited(now);
   }
 
   wake(now: Instant): void {
-    if (this.confirmDue === null || now < this.confirmDue.deadline) return;
-    this.counters.add('timeouts');
-    this.dropAnswer();
+    if (this.confirmDue !== null && now >= this.confirmDue.deadline) {
+      this.counters.add('timeouts');
+      this.dropAnswer();
+    }
+    if (this.unsolicitedPending !== null && now >= this.unsolicitedPending.deadline) this.onUnconfirmed(now);
+    this.considerUnsolicited(now);
   }
 
   get deadline(): Instant | null {
-    return this.confirmDue?.deadline ?? null;
+    const times = [this.confirmDue?.deadline, this.unsolicitedPending?.deadline].flatMap((at) => at ?? []);
+    if (this.unsolicitedPending === null && this.confirmDue === null && this.unsolicitedDue !== null)
+      times.push(this.unsolicitedDue);
+    return times.length > 0 ? Math.min(...times) : null;
+  }
+
+  // ---- what goes out unasked
+
+  /** Sends what is due; called whenever something has changed. */
+  private considerUnsolicited(now: Instant): void {
+    if (!this.settings.unsolicited || !this.connected || !this.introduced) return;
+    if (this.unsolicitedPending !== null || this.confirmDue !== null || this.pendingControl !== null) return;
+    const waiting = ([1, 2, 3] as const).some(
+      (n) => this.unsolicitedClasses & (1 << (n - 1)) && this.events.hasWaiting(n),
+    );
+    if (!waiting) {
+      this.unsolicitedDue = null;
+      return;
+    }
+    this.unsolicitedDue ??= now + this.settings.unsolicitedDelayMs;
+    if (now >= this.unsolicitedDue) this.sendUnsolicited(now);
+  }
+
+  /** Events of the enabled classes, or nothing at all in the first one of a connection. */
+  private sendUnsolicited(now: Instant): void {
+    const wanted = (event: BufferedEvent): boolean => (this.unsolicitedClasses & (1 << (event.class - 1))) !== 0;
+    const wants: Want[] = this.introduced ? [{ what: 'events', wanted, variation: 0, limit: Infinity }] : [];
+    const { objects, events } = fillFragment(wants, this.events, this.settings.maxFragment - 4);
+    const numbers = new Set(events);
+    const reported = [...this.events.waiting((event) => numbers.has(event.number))];
+    this.events.markReported(numbers);
+    const sequence = this.unsolicitedSequence;
+    this.unsolicitedSequence = (sequence + 1) & 0x0f;
+    const control = { first: true, final: true, confirm: true, unsolicited: true, sequence };
+    const octets = encodeFragment(control, FunctionCode.unsolicitedResponse, this.indications(), objects);
+    const deadline = now + this.settings.confirmTimeoutMs;
+    this.unsolicitedPending = { octets, sequence, deadline, tries: 0 };
+    this.unsolicitedDue = null;
+    this.counters.add('unsolicited');
+    this.endpoint.sendFragment(octets, now);
+    if (reported.length > 0) this.effects.push({ type: 'reported', events: reported });
+  }
+
+  private onUnconfirmed(now: Instant): void {
+    const pending = this.unsolicitedPending;
+    if (pending === null) return;
+    this.counters.add('timeouts');
+    if (this.deferred === null && (pending.tries < this.settings.unsolicitedRetries || !this.introduced)) {
+      pending.tries++;
+      // The empty first one is repeated for ever, ever more rarely than not at all.
+      const rest = pending.tries > this.settings.unsolicitedRetries;
+      pending.deadline = now + (rest ? this.settings.unsolicitedRestMs : this.settings.confirmTimeoutMs);
+      this.counters.add('retries');
+      this.endpoint.sendFragment(pending.octets, now);
+      return;
+    }
+    this.unsolicitedPending = null;
+    this.events.unmark();
+    this.unsolicitedDue = now + this.settings.unsolicitedRestMs;
+    this.answerDeferred(now);
+  }
+
+  private onUnsolicitedConfirm(sequence: number, now: Instant): void {
+    if (this.unsolicitedPending?.sequence !== sequence) {
+      this.counters.add('unexpectedFragments');
+      return;
+    }
+    this.unsolicitedPending = null;
+    this.introduced = true;
+    this.counters.add('confirmsReceived');
+    this.confirmed();
+    this.answerDeferred(now);
+  }
+
+  private confirmed(): void {
+    if (this.broadcastHeard === Broadcast.confirm) this.broadcastHeard = null;
+    const events = this.events.confirm();
+    if (events.length > 0) this.effects.push({ type: 'delivered', events });
+  }
+
+  private answerDeferred(now: Instant): void {
+    const { deferred } = this;
+    this.deferred = null;
+    if (deferred !== null) this.onNewRequest(deferred, now);
   }
 
   take(): OutstationEffect[] {
@@ -237,19 +370,21 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     if (this.local) iin |= Iin.localControl;
     if (this.restarted) iin |= Iin.deviceRestart;
     if (this.events.overflowed) iin |= Iin.eventBufferOverflow;
+    if (this.broadcastHeard !== null) iin |= Iin.broadcast;
     return iin;
   }
 
   // ---- requests
 
-  private onFragment({ fragment }: ReceivedFragment, now: Instant): void {
+  private onFragment({ fragment, broadcast }: ReceivedFragment, now: Instant): void {
     const { control, functionCode } = fragment;
-    if (fragment.iin !== null || control.unsolicited) {
+    if (fragment.iin !== null || (control.unsolicited && functionCode !== FunctionCode.confirm)) {
       this.counters.add('unexpectedFragments');
       return;
     }
     if (functionCode === FunctionCode.confirm) {
-      this.onConfirm(control.sequence, now);
+      if (control.unsolicited) this.onUnsolicitedConfirm(control.sequence, now);
+      else this.onConfirm(control.sequence, now);
       return;
     }
     if (!control.first || !control.final) {
@@ -257,12 +392,25 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       return;
     }
     this.counters.add('requests');
+    if (broadcast !== undefined) {
+      this.onBroadcast(fragment, broadcast, now);
+      return;
+    }
     const repeated = this.lastRequest !== null && sameBytes(this.lastRequest, fragment.octets);
     if (repeated && functionCode !== FunctionCode.read) {
       this.counters.add('repeatedRequests');
-      if (this.lastAnswer !== null) this.endpoint.sendFragment(this.lastAnswer);
+      if (this.lastAnswer !== null) this.endpoint.sendFragment(this.lastAnswer, now);
       return;
     }
+    if (functionCode === FunctionCode.read && this.unsolicitedPending !== null) {
+      this.deferred = fragment;
+      return;
+    }
+    this.deferred = null;
+    this.onNewRequest(fragment, now);
+  }
+
+  private onNewRequest(fragment: Fragment, now: Instant): void {
     this.lastRequest = fragment.octets;
     this.lastAnswer = null;
     this.pendingControl = null;
@@ -272,12 +420,22 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.onRequest(fragment, selection, now);
   }
 
+  /** What may be asked of all outstations at once is carried out; nothing is answered. */
+  private onBroadcast(fragment: Fragment, address: number, now: Instant): void {
+    this.broadcastHeard = address;
+    if (!BROADCAST_FUNCTIONS.includes(fragment.functionCode)) return;
+    this.silently = true;
+    this.onRequest(fragment, null, now);
+    this.silently = false;
+  }
+
   private onRequest(fragment: Fragment, selection: Outstation['selection'], now: Instant): void {
+    const { sequence } = fragment.control;
     switch (fragment.functionCode) {
       case FunctionCode.read:
         return this.onRead(fragment, now);
       case FunctionCode.write:
-        return this.onWrite(fragment);
+        return this.onWrite(fragment, now);
       case FunctionCode.select:
         return this.onControl(fragment, 'select', now);
       case FunctionCode.operate:
@@ -285,31 +443,132 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case FunctionCode.directOperate:
       case FunctionCode.directOperateNoAck:
         return this.onControl(fragment, 'direct', now);
+      case FunctionCode.immediateFreeze:
+      case FunctionCode.freezeAndClear:
+        return this.answer(sequence, this.freeze(fragment, now), now);
+      case FunctionCode.immediateFreezeNoAck:
+      case FunctionCode.freezeAndClearNoAck:
+        this.freeze(fragment, now);
+        return;
+      case FunctionCode.coldRestart:
+      case FunctionCode.warmRestart:
+        return this.onRestart(fragment, now);
+      case FunctionCode.enableUnsolicited:
       case FunctionCode.disableUnsolicited:
-        return this.answer(fragment.control.sequence, 0);
+        return this.answer(sequence, this.enableUnsolicited(fragment), now);
+      case FunctionCode.assignClass:
+        return this.answer(sequence, this.assignClass(fragment), now);
       case FunctionCode.delayMeasurement: {
         const out = new ByteWriter();
         writeCountHeader(out, 52, 2, 1);
-        return this.answer(fragment.control.sequence, 0, out.uint16(0).finish());
+        return this.answer(sequence, 0, now, out.uint16(0).finish());
       }
+      case FunctionCode.recordCurrentTime:
+        this.recordedAt = now;
+        return this.answer(sequence, 0, now);
       default:
         this.counters.add('unsupported');
         this.effects.push({ type: 'diagnostic', words: `function code ${fragment.functionCode} is not supported` });
-        this.answer(fragment.control.sequence, Iin.functionNotSupported);
+        this.answer(sequence, Iin.functionNotSupported, now);
     }
   }
 
-  private answer(sequence: number, iin: number, objects: Uint8Array = NO_OBJECTS): void {
-    const control = { first: true, final: true, confirm: false, unsolicited: false, sequence };
+  private answer(sequence: number, iin: number, now: Instant, objects: Uint8Array = NO_OBJECTS): void {
+    if (this.silently) return;
+    const confirm = this.broadcastHeard === Broadcast.confirm;
+    const control = { first: true, final: true, confirm, unsolicited: false, sequence };
     const octets = encodeFragment(control, FunctionCode.response, this.indications() | iin, objects);
     this.lastAnswer = octets;
     this.counters.add('responses');
-    this.endpoint.sendFragment(octets);
+    if (confirm) this.confirmDue = { sequence, deadline: now + this.settings.confirmTimeoutMs };
+    else this.broadcastHeard = null;
+    this.endpoint.sendFragment(octets, now);
+  }
+
+  /** Counters as they stand become the frozen ones of the same index (IEEE 1815, clause 4.4.6). Returns indications. */
+  private freeze(fragment: Fragment, now: Instant): number {
+    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
+    const clears =
+      fragment.functionCode === FunctionCode.freezeAndClear ||
+      fragment.functionCode === FunctionCode.freezeAndClearNoAck;
+    let iin = this.problemIndication(problem);
+    if (headers.length === 0 && problem === null) iin |= Iin.parameterError;
+    const cleared: number[] = [];
+    for (const { group, range } of headers) {
+      if (group !== GROUPS.counter.static) {
+        iin |= Iin.objectUnknown;
+        continue;
+      }
+      const { points, complete } = chosenPoints(this.points.ofKind('counter'), range);
+      if (!complete) iin |= Iin.parameterError;
+      for (const { index, value, flags } of points) {
+        this.update({ kind: 'frozenCounter', index, value, flags, time: now, exact: true }, false);
+        if (clears) cleared.push(index);
+      }
+    }
+    for (const index of cleared) {
+      const counter = this.points.get('counter', index);
+      if (counter) this.update({ kind: 'counter', index, value: 0, flags: counter.flags, time: now }, false);
+    }
+    if (cleared.length > 0) this.effects.push({ type: 'countersCleared', indexes: cleared });
+    return iin;
+  }
+
+  private onRestart(fragment: Fragment, now: Instant): void {
+    const { restartsInMs } = this.settings;
+    if (restartsInMs === null) {
+      this.answer(fragment.control.sequence, Iin.functionNotSupported, now);
+      return;
+    }
+    const out = new ByteWriter();
+    writeCountHeader(out, 52, 2, 1);
+    this.answer(fragment.control.sequence, 0, now, out.uint16(restartsInMs).finish());
+    const how = fragment.functionCode === FunctionCode.coldRestart ? 'cold' : 'warm';
+    this.effects.push({ type: 'restartAsked', how });
+  }
+
+  private enableUnsolicited(fragment: Fragment): number {
+    const enable = fragment.functionCode === FunctionCode.enableUnsolicited;
+    if (enable && !this.settings.unsolicited) return Iin.functionNotSupported;
+    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
+    let iin = this.problemIndication(problem);
+    for (const { type, variation } of headers) {
+      if (type?.what !== 'class' || variation < 2) {
+        iin |= Iin.parameterError;
+        continue;
+      }
+      const bit = 1 << (variation - 2);
+      this.unsolicitedClasses = enable ? this.unsolicitedClasses | bit : this.unsolicitedClasses & ~bit;
+    }
+    return iin;
+  }
+
+  /** Class headers, each followed by what is to be in that class (IEEE 1815, clause 4.4.9). */
+  private assignClass(fragment: Fragment): number {
+    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
+    let iin = this.problemIndication(problem);
+    let eventClass: 0 | 1 | 2 | 3 | null = null;
+    for (const { type, group, variation, range } of headers) {
+      if (type?.what === 'class') {
+        eventClass = (variation - 1) as 0 | 1 | 2 | 3;
+        continue;
+      }
+      const holder = kindOfGroup(group);
+      if (eventClass === null || holder?.use !== 'static') {
+        iin |= holder === null ? Iin.objectUnknown : Iin.parameterError;
+        continue;
+      }
+      const { points, complete } = chosenPoints(this.points.ofKind(holder.kind), range);
+      if (!complete) iin |= Iin.parameterError;
+      for (const point of points) point.class = eventClass;
+    }
+    return iin;
   }
 
   private onRead(fragment: Fragment, now: Instant): void {
     const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
     const { wants, iin } = wantsOf(headers, this.points, () => this.indications(), this.settings.attributes, now);
+    if (this.silently) return;
     this.answering = { wants, sequence: fragment.control.sequence, iin: iin | this.problemIndication(problem) };
     this.sendNextFragment(true, now);
     if (headers.some((h) => h.type?.what === 'class' && h.variation === 1))
@@ -331,9 +590,11 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       const reported = [...this.events.waiting((event) => numbers.has(event.number))];
       this.events.markReported(numbers);
       const final = wants.length === 0;
-      const confirm = events.length > 0 || !final;
+      const confirm = events.length > 0 || !final || this.broadcastHeard === Broadcast.confirm;
       const control = { first: isFirst, final, confirm, unsolicited: false, sequence };
-      this.endpoint.sendFragment(encodeFragment(control, FunctionCode.response, this.indications() | iin, objects));
+      const octets = encodeFragment(control, FunctionCode.response, this.indications() | iin, objects);
+      this.endpoint.sendFragment(octets, now);
+      if (this.broadcastHeard !== Broadcast.confirm) this.broadcastHeard = null;
       this.counters.add('responses');
       if (reported.length > 0) this.effects.push({ type: 'reported', events: reported });
       if (confirm) this.confirmDue = { sequence, deadline: now + this.settings.confirmTimeoutMs };
@@ -348,20 +609,20 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     }
     this.counters.add('confirmsReceived');
     this.confirmDue = null;
-    const events = this.events.confirm();
-    if (events.length > 0) this.effects.push({ type: 'delivered', events });
+    this.confirmed();
     this.sendNextFragment(false, now);
   }
 
-  private onWrite(fragment: Fragment): void {
+  private onWrite(fragment: Fragment, now: Instant): void {
     const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, true);
     let iin = this.problemIndication(problem);
     if (headers.length === 0 && problem === null) iin |= Iin.parameterError;
-    for (const header of headers) iin |= this.writeObjects(header, fragment.octets);
-    this.answer(fragment.control.sequence, iin);
+    for (const header of headers) iin |= this.writeObjects(header, fragment, now);
+    this.answer(fragment.control.sequence, iin, now);
   }
 
-  private writeObjects(header: ObjectHeader, octets: Uint8Array): number {
+  private writeObjects(header: ObjectHeader, fragment: Fragment, now: Instant): number {
+    const { octets } = fragment;
     if (header.type?.what === 'indications') {
       for (const { index, at, bit } of header.items) {
         if (index !== 7 || (octets[at] >>> bit) & 1) return Iin.parameterError;
@@ -370,10 +631,23 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       return 0;
     }
     if (header.type?.what === 'time' && header.items.length === 1) {
-      const time = new ByteReader(octets, header.items[0].at).uint48();
+      const written = new ByteReader(octets, header.items[0].at).uint48();
+      // Variation 3 is the time at the moment that was recorded.
+      if (header.variation === 3 && this.recordedAt === null) return Iin.parameterError;
+      const time = header.variation === 3 ? written + now - (this.recordedAt ?? now) : written;
+      this.recordedAt = null;
       this.needsTime = false;
       this.effects.push({ type: 'timeWritten', time });
       return 0;
+    }
+    if (header.type?.what === 'deadband') {
+      let iin = 0;
+      for (const { index, value } of deadbandsOf(header, fragment)) {
+        const point = this.points.get('analog', index);
+        if (point === undefined || !(value >= 0)) iin |= Iin.parameterError;
+        else point.deadband = value;
+      }
+      return iin;
     }
     return header.type?.what === 'time' ? Iin.parameterError : Iin.objectUnknown;
   }
@@ -398,24 +672,33 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const indexed = (h: ObjectHeader): boolean =>
       h.qualifier === Qualifier.count8Index8 || h.qualifier === Qualifier.count16Index16;
     let iin = this.problemIndication(problem);
-    if (headers.some((h) => h.type?.what !== 'control')) iin |= Iin.objectUnknown;
+    if (headers.some((h) => h.type?.what !== 'control' && h.type?.what !== 'setpoint')) iin |= Iin.objectUnknown;
     else if (headers.length === 0 || headers.some((h) => !indexed(h))) iin |= Iin.parameterError;
     if (iin !== 0) {
-      if (answer) this.answer(sequence, iin);
+      if (answer) this.answer(sequence, iin, now);
       return;
     }
-    const items = headers.flatMap((header) => header.items);
+    const items = headers.flatMap((header) =>
+      header.items.map((item) => ({
+        ...item,
+        variation: header.type?.what === 'setpoint' ? setpointVariation(header) : null,
+      })),
+    );
     const statuses = items.map((item, i): number | null => {
       if (refusal !== undefined) return refusal;
       if (i >= this.settings.maxControls) return ControlStatus.tooManyObjects;
-      return this.points.get('output', item.index) === undefined ? ControlStatus.notSupported : null;
+      const kind = item.variation === null ? 'output' : 'setpoint';
+      return this.points.get(kind, item.index) === undefined ? ControlStatus.notSupported : null;
     });
     const pending: PendingControl = {
       token: ++this.token,
       sequence,
       phase,
       objects: fragment.octets.slice(fragment.objectsAt),
-      statusAt: items.map((item) => item.at - fragment.objectsAt + CONTROL_BLOCK_OCTETS - 1),
+      statusAt: items.map(
+        ({ at, variation }) =>
+          at - fragment.objectsAt + (variation === null ? CONTROL_BLOCK_OCTETS : SETPOINT_OCTETS[variation]) - 1,
+      ),
       statuses,
       answer,
     };
@@ -429,7 +712,11 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       type: 'control',
       token: pending.token,
       phase,
-      items: open.map((item) => ({ index: item.index, block: readControlBlock(fragment.octets, item.at) })),
+      items: open.map(({ index, at, variation }) =>
+        variation === null
+          ? { index, block: readControlBlock(fragment.octets, at) }
+          : { index, block: NO_BLOCK, setpoint: readSetpoint(fragment.octets, at, variation) },
+      ),
     });
   }
 
@@ -446,6 +733,25 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       const until = now + this.settings.selectTimeoutMs;
       this.selection = { objects: pending.objects, sequence: pending.sequence, until };
     }
-    if (pending.answer) this.answer(pending.sequence, 0, objects);
+    if (pending.answer) this.answer(pending.sequence, 0, now, objects);
   }
 }
+
+const NO_BLOCK: ControlBlock = { code: 0, count: 0, onMs: 0, offMs: 0, status: 0 };
+const setpointVariation = ({ variation }: ObjectHeader): SetpointVariation =>
+  ([1, 2, 3, 4] as const).find((one) => one === variation) ?? 1;
+
+/** What makes sense for all outstations at once. */
+const BROADCAST_FUNCTIONS: readonly number[] = [
+  FunctionCode.write,
+  FunctionCode.directOperateNoAck,
+  FunctionCode.immediateFreezeNoAck,
+  FunctionCode.freezeAndClearNoAck,
+  FunctionCode.immediateFreeze,
+  FunctionCode.freezeAndClear,
+  FunctionCode.coldRestart,
+  FunctionCode.warmRestart,
+  FunctionCode.enableUnsolicited,
+  FunctionCode.disableUnsolicited,
+  FunctionCode.recordCurrentTime,
+];

@@ -21,23 +21,25 @@ export interface PointState extends OutstationPoint {
   reportedFlags: number;
 }
 
-/** Groups of each kind for present values and for events; null: has no events here. */
-export const GROUPS: Record<PointKind, { static: number; event: number | null }> = {
+/** Groups of each kind for present values and for events. */
+export const GROUPS: Record<PointKind, { static: number; event: number }> = {
   binary: { static: 1, event: 2 },
   doubleBit: { static: 3, event: 4 },
-  output: { static: 10, event: null },
+  output: { static: 10, event: 11 },
   analog: { static: 30, event: 32 },
   counter: { static: 20, event: 22 },
   setpoint: { static: 40, event: 42 },
+  frozenCounter: { static: 21, event: 23 },
 };
 
 export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: number }> = {
   binary: { static: 2, event: 2 },
   doubleBit: { static: 2, event: 2 },
-  output: { static: 2, event: 0 },
+  output: { static: 2, event: 2 },
   analog: { static: 1, event: 3 },
   counter: { static: 1, event: 5 },
   setpoint: { static: 1, event: 3 },
+  frozenCounter: { static: 1, event: 5 },
 };
 
 /** The points of an outstation by kind, in the order of their indexes. */

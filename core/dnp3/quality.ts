@@ -16,12 +16,12 @@ export function qualityFromFlags(kind: PointKind, flags: number): number {
     quality |=
       kind === 'analog' || kind === 'setpoint'
         ? Quality.overRange
-        : kind === 'counter'
+        : kind === 'counter' || kind === 'frozenCounter'
           ? Quality.rollover
           : Quality.chatter;
   if (flags & Flag.referenceOrDiscontinuity) {
     if (kind === 'analog' || kind === 'setpoint') quality |= Quality.referenceError;
-    if (kind === 'counter') quality |= Quality.discontinuity;
+    if (kind === 'counter' || kind === 'frozenCounter') quality |= Quality.discontinuity;
   }
   return quality;
 }

@@ -2,9 +2,17 @@ import { ALL_ATTRIBUTES } from './attributes.ts';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import type { Instant } from '../session/index.ts';
 import { FunctionCode, Iin, iinWords, type Fragment } from './application.ts';
-import { readControlBlock, writeControlBlock, type ControlBlock } from './control.ts';
+import {
+  readControlBlock,
+  readSetpoint,
+  writeControlBlock,
+  writeSetpoint,
+  type ControlBlock,
+  type Setpoint,
+} from './control.ts';
 import { parseHeaders, writeAllHeader, writeCountHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 import { delayMs } from './objects.ts';
+import { orderRequest, type Order } from './order.ts';
 
 /** What a master asks, in octets, and what the answers say beyond measured values. */
 
@@ -15,18 +23,26 @@ export interface ControlRequest {
   id: string;
   index: number;
   block: Omit<ControlBlock, 'status'>;
+  /** An analog output takes this instead of the block. */
+  setpoint?: Omit<Setpoint, 'status'>;
   mode: ControlMode;
   expiresAt: Instant;
 }
 
 export type Task =
   | { type: 'disableUnsolicited' }
+  | { type: 'enableUnsolicited'; classes: readonly number[] }
   | { type: 'clearRestart' }
   | { type: 'read'; classes: readonly number[]; survey?: string }
   /** What the device says of itself: the end of a survey. */
   | { type: 'attributes'; survey: string }
   | { type: 'measureDelay' }
   | { type: 'writeTime'; oneWayMs: number }
+  /** The device notes the moment at which this ends, and is told afterwards what time it was. */
+  | { type: 'recordTime' }
+  | { type: 'writeRecordedTime'; at: Instant }
+  | { type: 'readClock' }
+  | { type: 'order'; id: string; order: Exclude<Order, { what: 'synchronise' }> }
   | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };
 
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
@@ -41,6 +57,19 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
     case 'clearRestart':
       writeRangeHeader(out, 80, 1, 7, 7);
       return [FunctionCode.write, out.uint8(0).finish()];
+    case 'enableUnsolicited':
+      for (const n of task.classes) writeAllHeader(out, 60, n + 1);
+      return [FunctionCode.enableUnsolicited, out.finish()];
+    case 'recordTime':
+      return [FunctionCode.recordCurrentTime, out.finish()];
+    case 'writeRecordedTime':
+      writeCountHeader(out, 50, 3, 1);
+      return [FunctionCode.write, out.uint48(Math.round(task.at)).finish()];
+    case 'readClock':
+      writeCountHeader(out, 50, 1, 1);
+      return [FunctionCode.read, out.finish()];
+    case 'order':
+      return orderRequest(task.order);
     case 'read':
       for (const n of task.classes) writeAllHeader(out, 60, n + 1);
       return [FunctionCode.read, out.finish()];
@@ -54,8 +83,13 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
       return [FunctionCode.write, out.uint48(Math.round(now + task.oneWayMs)).finish()];
     case 'control': {
       const { request, phase } = task;
-      writeIndexedHeader(out, 12, 1, 1, request.index)(request.index);
-      writeControlBlock(out, { ...request.block, status: 0 });
+      if (request.setpoint) {
+        writeIndexedHeader(out, 41, request.setpoint.variation, 1, request.index)(request.index);
+        writeSetpoint(out, { ...request.setpoint, status: 0 });
+      } else {
+        writeIndexedHeader(out, 12, 1, 1, request.index)(request.index);
+        writeControlBlock(out, { ...request.block, status: 0 });
+      }
       const operate = request.mode === 'direct' ? FunctionCode.directOperate : FunctionCode.operate;
       return [phase === 'select' ? FunctionCode.select : operate, out.finish()];
     }
@@ -77,13 +111,28 @@ export function oneWay(fragment: Fragment, roundTripMs: number): number {
 export function controlEcho(fragment: Fragment, request: ControlRequest): number | string {
   const refusal = (fragment.iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
   const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
-  const header = headers.find((h) => h.type?.what === 'control');
+  const header = headers.find((h) => h.type?.what === (request.setpoint ? 'setpoint' : 'control'));
   const item = header?.items.find(({ index }) => index === request.index);
   if (item === undefined)
     return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : 'the answer names no control';
+  if (request.setpoint) {
+    const { value, variation } = request.setpoint;
+    if (header?.variation !== variation) return 'the answer does not repeat what was sent';
+    const echo = readSetpoint(fragment.octets, item.at, variation);
+    if (echo.value !== (variation === 3 ? Math.fround(value) : value))
+      return 'the answer does not repeat what was sent';
+    return echo.status & 0x7f;
+  }
   const echo = readControlBlock(fragment.octets, item.at);
   const { code, count, onMs, offMs } = request.block;
   if (echo.code !== code || echo.count !== count || echo.onMs !== onMs || echo.offMs !== offMs)
     return 'the answer does not repeat what was sent';
   return echo.status & 0x7f;
+}
+
+/** The device's clock in its answer to `readClock`; null when it gave none. */
+export function clockOf(fragment: Fragment): Instant | null {
+  const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
+  const header = headers.find((h) => h.type?.what === 'time' && h.variation === 1 && h.items.length > 0);
+  return header ? new ByteReader(fragment.octets, header.items[0].at).uint48() : null;
 }

@@ -13,14 +13,28 @@ export const masterSettings = z.object({
   theirAddress: linkAddress,
   responseTimeoutMs: milliseconds(50, 120_000, 1000),
   retries: z.number().int().min(0).max(10).default(2),
-  /** How often a silent device is asked. */
+  /** How often a silent device is asked, and how long its answer is waited for. */
   silentPeriodMs: milliseconds(500, 3_600_000, 15_000),
+  silentTimeoutMs: milliseconds(50, 120_000, 500),
   integrityPeriodMs: milliseconds(0, 86_400_000, 60_000),
   class1PeriodMs: milliseconds(0, 86_400_000, 1000),
   class2PeriodMs: milliseconds(0, 86_400_000, 1000),
   class3PeriodMs: milliseconds(0, 86_400_000, 5000),
   disableUnsolicited: z.boolean().default(true),
-  timeSync: z.enum(['whenAsked', 'never']).default('whenAsked'),
+  /** Classes whose events the device may send unasked, enabled after start-up. */
+  unsolicitedClasses: z.array(z.union([z.literal(1), z.literal(2), z.literal(3)])).default([]),
+  /** By delay measurement, for serial lines and radio, or by recording the current time, for a LAN. */
+  timeSync: z.enum(['whenAsked', 'whenAskedLan', 'never']).default('whenAsked'),
+  /** How often the device's clock is read and compared with ours; 0: never. */
+  clockCheckMs: milliseconds(0, 86_400_000, 0),
+  /** A connection that was quiet for so long is tested with a link status request; 0: never. */
+  keepAliveMs: milliseconds(0, 86_400_000, 0),
+  /** The part of a shared line that the device gets, against its neighbours'. */
+  share: z.number().int().min(1).max(100).default(1),
+  /** Confirmed link service: each link frame is acknowledged. */
+  linkConfirm: z.boolean().default(false),
+  linkTimeoutMs: milliseconds(20, 60_000, 1000),
+  linkRetries: z.number().int().min(0).max(10).default(2),
   /** How long an answer with events may wait for its commit before its confirm counts as late. */
   commitWaitMs: milliseconds(100, 60_000, 4000),
   maxFragment: fragmentOctets,
@@ -38,6 +52,17 @@ export const outstationSettings = z.object({
   maxControls: z.number().int().min(1).max(255).default(16),
   /** Ask the master for the time when it connects, and take it over. */
   takesTime: z.boolean().default(false),
+  /** Send events unasked, once the master has enabled it; begins with an empty unsolicited response. */
+  unsolicited: z.boolean().default(false),
+  /** Events are gathered for so long before they go out unasked. */
+  unsolicitedDelayMs: milliseconds(0, 3_600_000, 500),
+  /** An unsolicited response without its confirm is sent again so often at `confirmTimeoutMs`, then every `unsolicitedRestMs`. */
+  unsolicitedRetries: z.number().int().min(0).max(100).default(3),
+  unsolicitedRestMs: milliseconds(100, 3_600_000, 30_000),
+  /** How long it is away after a restart that the master asks for, milliseconds; null: refuse that. */
+  restartsInMs: z.number().int().min(0).max(65_535).nullable().default(null),
+  /** Answer requests to the self-address. */
+  selfAddress: z.boolean().default(false),
   maxFragment: fragmentOctets,
   /** What it says of itself when asked, by the variation of group 0: printable ASCII. */
   attributes: z

@@ -78,7 +78,7 @@ export class Trial implements Session<never, TrialEffect> {
   command(_command: never): void {}
 
   receive(bytes: Uint8Array, now: Instant): void {
-    for (const { fragment } of this.endpoint.receive(bytes)) {
+    for (const { fragment } of this.endpoint.receive(bytes, now)) {
       if (this.step !== 'read' || fragment.functionCode !== FunctionCode.response) continue;
       if (fragment.control.sequence !== this.sequence) continue;
       this.onAnswer(fragment, now);
@@ -129,7 +129,7 @@ export class Trial implements Session<never, TrialEffect> {
     this.counts = new Map();
     this.sequence = (this.sequence + 1) & 0x0f;
     const [functionCode, objects] = requestOf({ type: 'read', classes: [0] }, now);
-    this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects));
+    this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects), now);
   }
 
   private onFrame(frame: LinkFrame): void {
@@ -159,7 +159,7 @@ export class Trial implements Session<never, TrialEffect> {
     }
     this.fragments++;
     if (fragment.control.confirm)
-      this.endpoint.sendFragment(encodeFragment(single(this.sequence), FunctionCode.confirm, null));
+      this.endpoint.sendFragment(encodeFragment(single(this.sequence), FunctionCode.confirm, null), now);
     if (!fragment.control.final) {
       this.sequence = (this.sequence + 1) & 0x0f;
       this.deadline = now + this.settings.responseTimeoutMs;

@@ -21,6 +21,7 @@ const TARGETS: Record<ListKind, readonly PointKind[]> = {
   analog: ['analog'],
   counter: ['counter', 'analog'],
   setpoint: ['setpoint', 'analog'],
+  frozenCounter: ['frozenCounter', 'counter', 'analog'],
   text: [],
 };
 

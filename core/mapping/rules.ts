@@ -38,6 +38,7 @@ export const USUAL_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
   analog: 2,
   counter: 3,
   setpoint: 2,
+  frozenCounter: 3,
 };
 
 export interface RuleRow {

@@ -1,5 +1,5 @@
 /** The kinds of points whose values are numbers, in the order in which lists show them. */
-export const POINT_KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint'] as const;
+export const POINT_KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'frozenCounter'] as const;
 export type PointKind = (typeof POINT_KINDS)[number];
 
 /** The kinds that a point list may hold. Texts are listed; no session here reads them yet. */
@@ -15,13 +15,14 @@ export const KIND_WORDS: Record<ListKind, { short: string; one: string; many: st
   analog: { short: 'AI', one: 'analog input', many: 'analog inputs' },
   counter: { short: 'CT', one: 'counter', many: 'counters' },
   setpoint: { short: 'AO', one: 'analog setpoint', many: 'analog setpoints' },
+  frozenCounter: { short: 'FC', one: 'frozen counter', many: 'frozen counters' },
   text: { short: 'OS', one: 'text', many: 'texts' },
 };
 
 export const kindRank = (kind: ListKind): number => LIST_KINDS.indexOf(kind);
 
 /** Kinds whose values are numbers on a scale: they have units, scaling, deadband and limits. */
-export const isScaled = (kind: ListKind): boolean => kind === 'analog' || kind === 'counter' || kind === 'setpoint';
+export const isScaled = (kind: ListKind): boolean => kind === 'analog' || kind === 'counter' || kind === 'setpoint' || kind === 'frozenCounter';
 
 /** Kinds whose values are states with words. */
 export const hasStates = (kind: ListKind): boolean => kind === 'binary' || kind === 'doubleBit' || kind === 'output';
@@ -37,6 +38,7 @@ const KIND_ALIASES: Record<ListKind, readonly string[]> = {
   analog: ['ai', 'analog', 'analogue', 'analog input', 'analogue input', 'measurement', 'mv'],
   counter: ['ct', 'ci', 'counter', 'accumulator', 'pulse counter', 'bcr'],
   setpoint: ['ao', 'analog output', 'analogue output', 'setpoint', 'set point', 'analog setpoint', 'apc'],
+  frozenCounter: ['fc', 'frozen', 'frozen counter'],
   text: ['os', 'text', 'string', 'octet string'],
 };
 const BY_ALIAS = new Map(

@@ -100,7 +100,7 @@ describe('fields', () => {
   test.each([
     ['index', '65536', '65536 is not a whole number from 0 to 65535'],
     ['index', '1.5', '1.5 is not a whole number from 0 to 65535'],
-    ['kind', 'lamp', '"lamp" is not a kind: BI, DBI, BO, AI, CT, AO, OS'],
+    ['kind', 'lamp', '"lamp" is not a kind: BI, DBI, BO, AI, CT, AO, FC, OS'],
     ['gain', '0', 'A gain of 0 would make every value the same'],
     ['gain', '0,5', '"0,5" has a comma: write 0.5'],
     ['gain', '=1/40', '"=1/40" is a formula: give its value'],

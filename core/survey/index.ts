@@ -59,6 +59,7 @@ const LIKE: Record<DraftPoint['kind'], string> = {
   analog: 'number',
   counter: 'number',
   setpoint: 'setpoint',
+  frozenCounter: 'number',
   text: 'text',
 };
 

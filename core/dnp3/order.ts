@@ -1,0 +1,96 @@
+import { ByteReader, ByteWriter } from '../bytes/index.ts';
+import { FunctionCode, Iin, iinWords, type Fragment } from './application.ts';
+import { objectType } from './objects.ts';
+import { parseHeaders, writeAllHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
+
+/** What a person may ask of a device beyond its points. Each is sent once, and answered unless it says so. */
+export type Order =
+  /** Counters are frozen, all of them or a range; `clear` sets them to zero at the same moment (clause 4.4.6). */
+  | { what: 'freeze'; clear: boolean; range: { start: number; stop: number } | null; acknowledged: boolean }
+  | { what: 'restart'; how: 'cold' | 'warm' }
+  /** Points of a group, all of them or a range, report their events in that class; class 0: no events (clause 4.4.9). */
+  | { what: 'assignClass'; eventClass: 0 | 1 | 2 | 3; group: number; range: { start: number; stop: number } | null }
+  | { what: 'unsolicited'; enable: boolean; classes: readonly (1 | 2 | 3)[] }
+  | { what: 'writeDeadbands'; items: readonly { index: number; value: number }[] }
+  | { what: 'readDeadbands' }
+  | { what: 'synchronise' };
+
+/** What an order brought besides its being done. */
+export interface OrderAnswer {
+  /** How long the device will be away, milliseconds. */
+  awayMs?: number;
+  deadbands?: { index: number; value: number }[];
+}
+
+type Requested = Exclude<Order, { what: 'synchronise' }>;
+
+/** Function code and objects of an order. */
+export function orderRequest(order: Requested): [number, Uint8Array] {
+  const out = new ByteWriter();
+  const rangeOrAll = (group: number, range: { start: number; stop: number } | null): void => {
+    if (range === null) writeAllHeader(out, group, 0);
+    else writeRangeHeader(out, group, 0, range.start, range.stop);
+  };
+  switch (order.what) {
+    case 'freeze': {
+      rangeOrAll(20, order.range);
+      const codes = order.clear
+        ? [FunctionCode.freezeAndClear, FunctionCode.freezeAndClearNoAck]
+        : [FunctionCode.immediateFreeze, FunctionCode.immediateFreezeNoAck];
+      return [codes[order.acknowledged ? 0 : 1], out.finish()];
+    }
+    case 'restart':
+      return [order.how === 'cold' ? FunctionCode.coldRestart : FunctionCode.warmRestart, out.finish()];
+    case 'assignClass':
+      writeAllHeader(out, 60, order.eventClass + 1);
+      rangeOrAll(order.group, order.range);
+      return [FunctionCode.assignClass, out.finish()];
+    case 'unsolicited':
+      for (const n of order.classes) writeAllHeader(out, 60, n + 1);
+      return [order.enable ? FunctionCode.enableUnsolicited : FunctionCode.disableUnsolicited, out.finish()];
+    case 'writeDeadbands': {
+      // g34v2: 32 bits without sign.
+      const highest = order.items.reduce((most, { index }) => Math.max(most, index), 0);
+      const writeIndex = writeIndexedHeader(out, 34, 2, order.items.length, highest);
+      for (const { index, value } of order.items) {
+        writeIndex(index);
+        out.uint32(Math.max(0, Math.min(0xffff_ffff, Math.round(value))));
+      }
+      return [FunctionCode.write, out.finish()];
+    }
+    case 'readDeadbands':
+      writeAllHeader(out, 34, 0);
+      return [FunctionCode.read, out.finish()];
+    default:
+      return order satisfies never;
+  }
+}
+
+export const isAnswered = (order: Order): boolean => order.what !== 'freeze' || order.acknowledged;
+
+/** What the answer to an order says, or why the device did not do it. */
+export function orderAnswer(order: Requested, fragment: Fragment): OrderAnswer | string {
+  const refusal = (fragment.iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
+  if (refusal) return `the device refused the request: ${iinWords(refusal).join(', ')}`;
+  const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
+  if (order.what === 'restart') {
+    const delay = headers.find(({ type, items }) => type?.what === 'delay' && items.length > 0);
+    if (delay === undefined) return {};
+    const value = new ByteReader(fragment.octets, delay.items[0].at).uint16();
+    return { awayMs: delay.variation === 1 ? value * 1000 : value };
+  }
+  if (order.what === 'readDeadbands') return { deadbands: headers.flatMap((header) => deadbandsOf(header, fragment)) };
+  return {};
+}
+
+/** The analog input deadbands of one header (g34): 16 bits, 32 bits, or a float of 32. */
+export function deadbandsOf(
+  { group, variation, items }: { group: number; variation: number; items: readonly { index: number; at: number }[] },
+  { octets }: Fragment,
+): { index: number; value: number }[] {
+  if (objectType(group, variation)?.what !== 'deadband') return [];
+  return items.map(({ index, at }) => {
+    const reader = new ByteReader(octets, at);
+    return { index, value: variation === 1 ? reader.uint16() : variation === 2 ? reader.uint32() : reader.float32() };
+  });
+}
