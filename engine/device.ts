@@ -1,16 +1,20 @@
-import type { DeviceConfig, LinkConfig } from '@halvix/core/config';
+import type { DeviceConfig } from '@halvix/core/config';
 import {
+  controlStatusWords,
   iinWords,
   Master,
   type ControlRequest,
   type DeviceAttribute,
+  octetMs,
   type MasterCommand,
+  type Order,
   type MasterEffect,
 } from '@halvix/core/dnp3';
-import type { DeviceState, LinkState } from '@halvix/core/path';
+import type { DeviceState } from '@halvix/core/path';
 import type { SurveyedPoint } from '@halvix/core/survey';
-import { clock, Driver, TcpClient } from '@halvix/wire';
+import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
+import { lineTiming, type LinkRunner } from './link.ts';
 
 export interface DeviceContext extends IngestContext {
   /** Progress of a control that was given to this device. */
@@ -25,11 +29,14 @@ export interface SurveyAnswer {
   problem: string | null;
 }
 
+/** Events older than this when they come are a backlog that is worth a word. */
+const BACKLOG_MS = 60_000;
+/** A device's clock that is further off is worth a word. */
+const CLOCK_OFF_MS = 1000;
+
 /** One device on its link: polls it, and passes on what comes. */
 export class DeviceRunner {
   private readonly master: Master;
-  private readonly driver: Driver<MasterCommand, MasterEffect>;
-  private readonly link: TcpClient;
   private readonly ingest: Ingest;
   private state: Pick<DeviceState, 'state' | 'since' | 'words'>;
   private readonly surveys = new Map<
@@ -41,36 +48,45 @@ export class DeviceRunner {
   >();
   private lastGood: number | null = null;
   private roundTripMs: number | null = null;
+  private clock: DeviceState['clock'] = null;
+  private readonly clockPast: NonNullable<DeviceState['clock']>[] = [];
+  private orders = 0;
+  private backlogNoted = 0;
+  private readonly orderedBy = new Map<string, { order: Order; by: string }>();
 
   constructor(
     public config: DeviceConfig,
-    readonly linkConfig: LinkConfig,
+    readonly link: LinkRunner,
     remembered: readonly number[],
     private readonly context: DeviceContext,
   ) {
     this.ingest = new Ingest(config, remembered, context);
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
-    this.master = new Master(config.settings, clock.now());
-    this.link = new TcpClient(linkConfig, {
-      up: () => this.driver.start(),
-      down: () => this.driver.stop(),
-      data: (bytes) => this.driver.receive(bytes),
-      changed: () => context.changed(),
+    const { calls } = link.config;
+    // On demand, each call begins with an integrity poll, which brings everything.
+    const noPolls = { integrityPeriodMs: 0, class1PeriodMs: 0, class2PeriodMs: 0, class3PeriodMs: 0 };
+    const settings = calls.when === 'onDemand' ? { ...config.settings, ...noPolls } : config.settings;
+    this.master = new Master(settings, clock.now(), {
+      lane: true,
+      octetMs: octetMs(lineTiming(link.config)),
+      ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
     });
-    this.driver = new Driver(this.master, (effect) => this.onEffect(effect));
   }
 
   start(): void {
-    this.link.open();
+    const { code } = this.config;
+    this.link.attach({ code, master: this.master, onEffect: (effect) => this.onEffect(effect) });
   }
 
   /** Ends the session; returns the replay keys that whoever goes on with the device has to know. */
   stop(): readonly number[] {
-    this.link.close();
-    this.driver.stop();
-    this.driver.close();
+    this.link.detach(this.config.code);
     this.ingest.close();
     return this.ingest.remembered;
+  }
+
+  private command(command: MasterCommand): void {
+    this.link.command(this.config.code, command);
   }
 
   /** Goes on with another point list: the session does not notice. */
@@ -84,26 +100,68 @@ export class DeviceRunner {
   survey(id: string): Promise<SurveyAnswer> {
     return new Promise((resolve) => {
       this.surveys.set(id, { found: new Map(), done: resolve });
-      this.driver.command({ type: 'survey', id });
+      this.command({ type: 'survey', id });
     });
   }
 
   control(request: ControlRequest): void {
-    this.driver.command(request);
+    this.command(request);
   }
 
   pollNow(): void {
-    this.driver.command({ type: 'pollNow' });
+    this.command({ type: 'pollNow' });
   }
 
   resetCounters(): void {
-    this.driver.command({ type: 'resetCounters' });
+    this.command({ type: 'resetCounters' });
     this.context.changed();
+  }
+
+  /** Asks something of the device beyond its points; what came of it is written in the journal. */
+  order(order: Order, by: string): void {
+    const id = `${this.config.code} ${++this.orders}`;
+    this.orderedBy.set(id, { order, by });
+    this.command({ type: 'order', id, order });
+  }
+
+  private onOrdered({ id, problem, answer }: MasterEffect & { type: 'ordered' }): void {
+    const ordered = this.orderedBy.get(id);
+    this.orderedBy.delete(id);
+    if (ordered === undefined) return;
+    const away = answer.awayMs === undefined ? '' : `; away for ${answer.awayMs} ms`;
+    const words = `${ORDER_NAMES[ordered.order.what]}, asked by ${ordered.by}: ${problem ?? `done${away}`}`;
+    this.context.journal.note(this.config.code, problem === null ? 'plain' : 'warning', words);
+  }
+
+  private onClock({ offsetMs, uncertaintyMs }: MasterEffect & { type: 'clock' }): void {
+    const isOff = (clock_: typeof this.clock): boolean =>
+      clock_ !== null && Math.abs(clock_.offsetMs) > CLOCK_OFF_MS + clock_.uncertaintyMs;
+    const before = this.clock;
+    this.clock = { at: clock.now(), offsetMs, uncertaintyMs };
+    this.clockPast.push(this.clock);
+    if (this.clockPast.length > MAX_CLOCK_PAST) this.clockPast.shift();
+    if (isOff(this.clock) && !isOff(before)) {
+      const way = offsetMs > 0 ? 'ahead of' : 'behind';
+      const words = `its clock is ${(Math.abs(offsetMs) / 1000).toFixed(1)} s ${way} ours`;
+      this.context.journal.note(this.config.code, 'warning', words);
+    } else if (isOff(before) && !isOff(this.clock))
+      this.context.journal.note(this.config.code, 'plain', 'its clock is right again');
+    this.context.changed();
+  }
+
+  /** Between calls a device is not lost. */
+  private get isResting(): boolean {
+    const { when, lateAfterMs } = this.link.config.calls;
+    if (this.state.state !== 'answering' || (when === 'always' && lateAfterMs === 0)) return false;
+    return !this.link.isUp(this.config.code);
   }
 
   deviceState(): DeviceState {
     return {
       ...this.state,
+      ...(this.isResting ? { state: 'resting' as const, words: 'between calls' } : {}),
+      clock: this.clock,
+      clockPast: this.clockPast,
       lastGood: this.lastGood,
       roundTripMs: this.roundTripMs,
       lastCommit: this.ingest.lastCommit,
@@ -114,15 +172,8 @@ export class DeviceRunner {
     };
   }
 
-  linkState(): LinkState {
-    return { ...this.link.state, endpoint: `${this.linkConfig.host}:${this.linkConfig.port}` };
-  }
-
-  private onEffect(effect: MasterEffect): void {
+  private onEffect(effect: Exclude<MasterEffect, { type: 'send' }>): void {
     switch (effect.type) {
-      case 'send':
-        this.link.send(effect.octets);
-        break;
       case 'readings':
         this.onReadings(effect);
         break;
@@ -149,9 +200,20 @@ export class DeviceRunner {
         this.context.onControl(effect);
         break;
       case 'clock':
+        this.onClock(effect);
+        break;
       case 'ordered':
+        this.onOrdered(effect);
+        break;
       case 'texts':
+        break;
       case 'commandsReported':
+        for (const { kind, index, value, status } of effect.commands)
+          this.context.journal.note(
+            this.config.code,
+            'plain',
+            `a command was given there: ${kind} ${index} to ${value}, ${controlStatusWords(status)}`,
+          );
         break;
       case 'diagnostic':
         this.context.journal.note(this.config.code, 'warning', effect.words);
@@ -167,7 +229,19 @@ export class DeviceRunner {
     if (asked)
       for (const { kind, index, group, variation, value, flags } of readings)
         asked.found.set(`${kind} ${index}`, { kind, index, group, variation, value, flags });
-    const committed = token === null ? null : (): void => this.driver.command({ type: 'committed', token });
+    const now = clock.now();
+    const late = readings.filter(({ event, time }) => event && time !== null && now - time > BACKLOG_MS);
+    if (late.length > 0) {
+      const first = late.reduce((least, { time }) => Math.min(least, time ?? now), now);
+      if (now - this.backlogNoted > BACKLOG_MS)
+        this.context.journal.note(
+          this.config.code,
+          'plain',
+          `hands over what it kept since ${new Date(first).toISOString().slice(0, 19)}Z`,
+        );
+      this.backlogNoted = now;
+    }
+    const committed = token === null ? null : (): void => this.command({ type: 'committed', token });
     this.ingest.take(readings, received, committed, effect);
   }
 
@@ -182,3 +256,15 @@ export class DeviceRunner {
     changed();
   }
 }
+
+const MAX_CLOCK_PAST = 120;
+
+const ORDER_NAMES: Record<Order['what'], string> = {
+  freeze: 'freeze counters',
+  restart: 'restart',
+  assignClass: 'assign class',
+  unsolicited: 'unsolicited reporting',
+  writeDeadbands: 'write deadbands',
+  readDeadbands: 'read deadbands',
+  synchronise: 'set the clock',
+};

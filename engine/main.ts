@@ -96,6 +96,15 @@ function onRequest(payload: string): void {
     case 'watch':
       runtime.publisher.watch(request.data.pointId);
       break;
+    case 'watchLink':
+      runtime.publisher.watchLink(request.data.link);
+      break;
+    case 'callNow':
+      runtime.links.get(request.data.link)?.call();
+      break;
+    case 'order':
+      runtime.devices.get(request.data.device)?.order(request.data.order, request.data.by);
+      break;
     case 'pollNow':
       runtime.devices.get(request.data.device)?.pollNow();
       break;

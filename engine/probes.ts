@@ -7,7 +7,9 @@ import {
   type ProbeStep,
 } from '@halvix/core/path';
 import { claimProbe, noteProbe, type Database } from '@halvix/db';
-import { clock, Driver, inWords, TcpClient } from '@halvix/wire';
+import { clock, Driver, inWords } from '@halvix/wire';
+import { makeTransport } from './transport.ts';
+import { endpointWords, type LinkConfig } from '@halvix/core/config';
 import { lookup } from 'node:dns/promises';
 import type { DeviceRunner } from './device.ts';
 import { log, reason } from './log.ts';
@@ -94,6 +96,20 @@ export class Probes {
   private async attempt(id: string, { link, settings }: ProbeRequest & { type: 'try' }, note: Notes): Promise<void> {
     const stopped = new Promise<'cancelled'>((resolve) => this.running.set(id, () => resolve('cancelled')));
     const began = clock.now();
+    if (link.type === 'tcpServer') {
+      note.step({
+        step: 'connect',
+        state: 'bad',
+        words: 'this device calls us: there is nowhere to connect to',
+        meaning: 'Apply it on test: once the device calls, its page says so. What is tried here is what we can call.',
+      });
+      return note.end('bad', null);
+    }
+    if (link.type === 'serial') {
+      const outcome = await Promise.race([this.converse(link, settings, note, began), stopped]);
+      if (typeof outcome === 'string') return note.end('cancelled', null);
+      return note.end(outcome.good ? 'good' : 'bad', null);
+    }
     note.step({ step: 'resolve', state: 'running', words: `looking up ${link.host}`, meaning: '' });
     const found = await Promise.race([
       lookup(link.host).then(
@@ -114,7 +130,7 @@ export class Probes {
       meaning: '',
     });
     const outcome = await Promise.race([
-      this.converse({ ...link, host: found.address }, settings, note, began),
+      this.converse({ ...link, host: found.address, tls: namedTls(link) }, settings, note, began),
       stopped,
     ]);
     if (typeof outcome === 'string') return note.end('cancelled', null);
@@ -133,7 +149,7 @@ export class Probes {
       const finish = (good: boolean): void => {
         if (over) return;
         over = true;
-        client.close();
+        client?.close();
         driver.close();
         this.running.delete(note.id);
         resolve({ good });
@@ -141,7 +157,7 @@ export class Probes {
       const onEffect = (effect: TrialEffect): void => {
         switch (effect.type) {
           case 'send':
-            client.send(effect.octets);
+            client?.send(effect.octets);
             break;
           case 'step':
             note.step(effect);
@@ -154,16 +170,17 @@ export class Probes {
         }
       };
       const driver = new Driver(new Trial(settings, clock.now()), onEffect);
-      note.step({ step: 'connect', state: 'running', words: `connecting to ${link.host}:${link.port}`, meaning: '' });
-      const client = new TcpClient(link, {
+      note.step({ step: 'connect', state: 'running', words: `connecting to ${endpointWords(link)}`, meaning: '' });
+      const client = makeTransport(link, {
         up: () => {
-          const words = `connected to ${link.host}:${link.port} after ${clock.now() - began} ms`;
+          const words = `connected to ${endpointWords(link)} after ${clock.now() - began} ms`;
           note.step({ step: 'connect', state: 'good', words, meaning: '' });
           driver.start();
         },
         down: () => driver.stop(),
         data: (bytes) => driver.receive(bytes),
         changed: () => {
+          if (client === null) return;
           const { state, problem } = client.state;
           if (state !== 'waiting' || note.has('linkStatus')) return;
           const words = problem ?? 'no connection';
@@ -176,10 +193,13 @@ export class Probes {
         cancel?.();
         finish(false);
       });
-      client.open();
+      client?.open();
     });
   }
 }
+
+/** The certificate is for the name, not for the address that was found for it. */
+const namedTls = ({ tls, host }: LinkConfig): LinkConfig['tls'] => ({ ...tls, serverName: tls.serverName || host });
 
 const meaningOf = (words: string): string => MEANINGS.find(([test]) => test.test(words))?.[1] ?? '';
 

@@ -39,6 +39,7 @@ export class Publisher {
   private hopsDirty = true;
   private written = new Map<string, string>();
   private readonly watched = new Map<number, number>();
+  private readonly watchedLinks = new Map<string, number>();
   private failing = false;
 
   constructor(private readonly context: PublisherContext) {
@@ -58,6 +59,20 @@ export class Publisher {
     this.watched.set(pointId, clock.now() + WATCH_MS);
     this.context.exchange.watched.add(pointId);
     this.context.exchange.touch(pointId);
+  }
+
+  /** Somebody looks at a link's lane. */
+  watchLink(code: string): void {
+    if (this.watchedLinks.size >= MAX_WATCHED && !this.watchedLinks.has(code)) return;
+    this.watchedLinks.set(code, clock.now() + WATCH_MS);
+    this.hopsChanged();
+  }
+
+  isWatchedLink(code: string): boolean {
+    const until = this.watchedLinks.get(code) ?? 0;
+    if (until >= clock.now()) return true;
+    this.watchedLinks.delete(code);
+    return false;
   }
 
   stop(): void {

@@ -3,6 +3,7 @@ import {
   sameDocument,
   type Configuration,
   type DeviceConfig,
+  type LinkConfig,
   type OutboundConfig,
 } from '@halvix/core/config';
 import {
@@ -17,6 +18,7 @@ import {
 import { clock } from '@halvix/wire';
 import { Commands } from './commands.ts';
 import { DeviceRunner } from './device.ts';
+import { LinkRunner } from './link.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
 import { Journal } from './journal.ts';
@@ -31,6 +33,7 @@ export class Runtime {
   readonly exchange = new Exchange();
   readonly journal = new Journal();
   readonly devices = new Map<string, DeviceRunner>();
+  readonly links = new Map<string, LinkRunner>();
   readonly outbounds = new Map<string, OutboundRunner>();
   readonly historian: Historian;
   readonly publisher: Publisher;
@@ -104,7 +107,7 @@ export class Runtime {
       if (
         next &&
         sameDocument(withoutPoints(next.device), withoutPoints(runner.config)) &&
-        sameDocument(next.link, runner.linkConfig)
+        runner.link.fits(next.link)
       ) {
         if (!sameDocument(next.device.points, runner.config.points)) adopting.push(next.device);
         continue;
@@ -112,6 +115,12 @@ export class Runtime {
       guards.set(code, [...runner.stop()]);
       this.devices.delete(code);
       touched.add(code);
+    }
+    for (const [code, link] of this.links) {
+      const next = links.get(code);
+      if (!link.isEmpty && next && link.fits(next)) continue;
+      await link.stop();
+      this.links.delete(code);
     }
     const kept = new Set(configuration.devices.filter(isKnown).map(({ code }) => code));
     for (const code of this.exchange.devices()) {
@@ -132,7 +141,7 @@ export class Runtime {
     );
     for (const device of adopting) this.devices.get(device.code)?.adopt(device);
     for (const { device, link } of fresh) {
-      const runner = new DeviceRunner(device, link, guards.get(device.code) ?? [], {
+      const runner = new DeviceRunner(device, this.linkFor(link), guards.get(device.code) ?? [], {
         exchange: this.exchange,
         historian: this.historian,
         journal: this.journal,
@@ -143,6 +152,7 @@ export class Runtime {
     }
     for (const config of configuration.outbounds) this.bringOutbound(config, touched);
     for (const { device } of fresh) this.devices.get(device.code)?.start();
+    for (const link of this.links.values()) link.start();
     this.revision = id;
     await this.forgetHops(configuration);
     log('info', 'configuration applied', {
@@ -151,6 +161,14 @@ export class Runtime {
       listsChanged: adopting.length,
     });
     this.publisher.hopsChanged();
+  }
+
+  private linkFor(config: LinkConfig): LinkRunner {
+    const running = this.links.get(config.code);
+    if (running) return running;
+    const link = new LinkRunner(config, { changed: () => this.publisher.hopsChanged() });
+    this.links.set(config.code, link);
+    return link;
   }
 
   private bringOutbound(config: OutboundConfig, touched: ReadonlySet<string>): void {
@@ -188,15 +206,17 @@ export class Runtime {
   private async forgetHops({ links, devices, outbounds }: Configuration): Promise<void> {
     const codes = (items: readonly { code: string }[]): string[] => items.map(({ code }) => code);
     await keepHopStates(this.database, 'link', codes(links));
+    await keepHopStates(this.database, 'lane', codes(links));
     await keepHopStates(this.database, 'device', codes(devices.filter(isCollected)));
     await keepHopStates(this.database, 'outbound', codes(outbounds));
   }
 
   private hops(): HopReport[] {
     const reports: HopReport[] = [];
-    for (const [code, device] of this.devices) {
-      reports.push({ kind: 'device', code, state: device.deviceState() });
-      reports.push({ kind: 'link', code: device.linkConfig.code, state: device.linkState() });
+    for (const [code, device] of this.devices) reports.push({ kind: 'device', code, state: device.deviceState() });
+    for (const [code, link] of this.links) {
+      reports.push({ kind: 'link', code, state: link.state() });
+      if (this.publisher.isWatchedLink(code)) reports.push({ kind: 'lane', code, state: link.laneState() });
     }
     for (const [code, outbound] of this.outbounds) reports.push({ kind: 'outbound', code, state: outbound.state() });
     reports.push({
@@ -229,6 +249,7 @@ export class Runtime {
     this.probes.stop();
     for (const outbound of this.outbounds.values()) await outbound.stop();
     for (const device of this.devices.values()) device.stop();
+    for (const link of this.links.values()) await link.stop();
     await this.historian.stop();
     this.publisher.stop();
   }

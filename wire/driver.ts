@@ -44,7 +44,8 @@ export class Driver<Command, Effect> {
     this.settling = true;
   }
 
-  private settle(): void {
+  /** Carries out what the session has to have done: after it was changed from outside. */
+  settle(): void {
     if (this.settling) return;
     this.settling = true;
     for (let effects = this.session.take(); effects.length > 0; effects = this.session.take())

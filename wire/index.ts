@@ -1,4 +1,10 @@
 export { clock } from './clock.ts';
 export { Driver } from './driver.ts';
-export { TcpClient, inWords, type LinkEvents, type TcpClientOptions, type TcpClientState } from './tcpclient.ts';
+export { Reconnecting, type LinkEvents, type LinkStatus } from './reconnecting.ts';
+export { TcpClient, type TcpClientOptions } from './tcpclient.ts';
+export { SerialLink, type SerialOptions } from './serial.ts';
+export { UdpLink, type UdpOptions } from './udp.ts';
+export { CallServer, type Call, type CallServerEvents, type CallServerOptions } from './callserver.ts';
 export { TcpListener, type ListenerEvents, type TcpListenerOptions } from './tcplistener.ts';
+export type { TlsFiles } from './tls.ts';
+export { inWords } from './words.ts';

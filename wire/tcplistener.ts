@@ -1,7 +1,7 @@
 import type { Instant } from '@halvix/core/session';
 import { createServer, type Server, type Socket } from 'node:net';
 import { clock } from './clock.ts';
-import { inWords } from './tcpclient.ts';
+import { inWords } from './words.ts';
 
 export interface TcpListenerOptions {
   host: string;

@@ -104,9 +104,9 @@ describe('configuration document', () => {
       'device D1: another device has this code',
     ],
     [
-      'two devices on one link',
+      'two devices with one address on a link',
       (d) => d.devices.push({ ...d.devices[0], code: 'D2' }),
-      'device D2: link L1 already has a device',
+      'device D2: another device on link L1 has the address 2',
     ],
     [
       'a feedback point that is not in the list',

@@ -3,7 +3,14 @@ import { GROUPS, objectType } from '../dnp3/index.ts';
 import { addressWords } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { checkPoints } from './checkpoints.ts';
-import { configurationSchema, type Configuration, type OutboundConfig, type RadioConfig } from './document.ts';
+import {
+  configurationSchema,
+  endpointWords,
+  type Configuration,
+  type LinkConfig,
+  type OutboundConfig,
+  type RadioConfig,
+} from './document.ts';
 import { objectKey, type ObjectKind } from './objects.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
 
@@ -72,11 +79,13 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (l) => l.code,
     (l) => reporter('link', l.code)('another link has this code'),
   );
-  unique(
-    links,
-    (l) => `${l.host}:${l.port}`,
-    (l) => reporter('link', l.code)(`another link goes to ${l.host}:${l.port}`),
+  unique(links, endpointWords, (l) =>
+    reporter(
+      'link',
+      l.code,
+    )(l.type === 'tcpClient' ? `another link goes to ${endpointWords(l)}` : `another link uses ${endpointWords(l)}`),
   );
+  for (const link of links) checkLink(link, (words, severity) => reporter('link', link.code)(words, severity));
   unique(
     devices,
     (d) => d.code,
@@ -84,8 +93,8 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     devices,
-    (d) => d.link,
-    (d) => reporter('device', d.code)(`link ${d.link} already has a device; one device a link for now`),
+    (d) => `${d.link} ${d.settings.theirAddress}`,
+    (d) => reporter('device', d.code)(`another device on link ${d.link} has the address ${d.settings.theirAddress}`),
   );
   unique(
     outbounds,
@@ -97,10 +106,14 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (o) => o.port,
     (o) => reporter('outbound', o.code)(`another outbound listens on port ${o.port}`),
   );
-  for (const { code, host, port } of links)
-    for (const outbound of outbounds)
-      if (port === outbound.port && host === outbound.host)
+  for (const { code, type, host, port } of links)
+    for (const outbound of outbounds) {
+      if (port !== outbound.port || host !== outbound.host) continue;
+      if (type === 'tcpClient')
         reporter('link', code)(`it goes to ${host}:${port}, where our own outbound ${outbound.code} listens`);
+      if (type === 'tcpServer')
+        reporter('link', code)(`it listens on ${host}:${port}, as our outbound ${outbound.code} does`);
+    }
 
   const stationCodes = new Set(stations.map((s) => s.code));
   const linkCodes = new Set(links.map((l) => l.code));
@@ -128,6 +141,30 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   for (const outbound of outbounds) checkOutbound(outbound, pointsOf, reporter);
   return problems;
+}
+
+function checkLink(
+  { type, serialPort, line, tls, calls }: LinkConfig,
+  report: (words: string, severity?: Severity) => void,
+): void {
+  if (type === 'serial') {
+    if (serialPort === '') report('a serial link needs a serial port');
+    if (line.bitRate === 0) report('a serial link needs a bit rate');
+  }
+  if (line.keyWithRts && type !== 'serial') report('only a serial port has an RTS line to key a radio with');
+  if ((line.keyUpMs > 0 || line.keyDownMs > 0) && line.bitRate === 0)
+    report('a radio with key-up and key-down times needs the bit rate of its line');
+  if (tls.use) {
+    if (type !== 'tcpClient' && type !== 'tcpServer') report('TLS goes over TCP');
+    for (const [what, name] of [
+      ['authority certificate', tls.authorityFile],
+      ['certificate', tls.certificateFile],
+      ['key', tls.keyFile],
+    ])
+      if (name === '') report(`TLS needs a file with the ${what}`);
+  }
+  if (calls.when === 'onDemand' && calls.everyMs > 0 && calls.lateAfterMs > 0 && calls.lateAfterMs < calls.everyMs)
+    report(`lost after ${calls.lateAfterMs} ms without a call, but a call comes every ${calls.everyMs} ms`, 'warning');
 }
 
 /**

@@ -42,17 +42,93 @@ const milliseconds = (what: string, low: number, high: number): z.ZodNumber =>
 
 export const stationSchema = z.object({ code, name, description });
 
+/**
+ * - tcpClient: we connect to the device, or to a terminal server with a serial line behind it.
+ * - tcpServer: devices call us and are recognised by their address.
+ * - udp: datagrams, one peer.
+ * - serial: a port of this machine.
+ */
+export const LINK_TYPES = ['tcpClient', 'tcpServer', 'udp', 'serial'] as const;
+export type LinkType = (typeof LINK_TYPES)[number];
+
+const file = plain('A file name', 400).default('');
+
 export const linkSchema = z.object({
   code,
   name,
-  type: z.literal('tcpClient'),
-  host,
-  port,
+  type: z.enum(LINK_TYPES),
+  /** The device's address; of a tcpServer, ours to listen on. */
+  host: host.default('127.0.0.1'),
+  port: port.default(20_000),
+  /** Our own UDP port; 0: any. */
+  localPort: z.number().int().min(0, 'A port is at least 0').max(65535, 'A port is at most 65535').default(0),
+  /** The serial port of this machine. */
+  serialPort: z
+    .string()
+    .regex(/^([A-Za-z0-9._/-]{1,200})?$/, 'A serial port has letters, digits, points, slashes and hyphens')
+    .default(''),
   connectTimeoutMs: milliseconds('The connect time-out', 100, 120_000).default(5000),
   /** First pause before a new try, doubled up to `reconnectMaxMs`; milliseconds. */
   reconnectFirstMs: milliseconds('The first pause', 50, 60_000).default(250),
   reconnectMaxMs: milliseconds('The longest pause', 100, 3_600_000).default(4000),
+  /** The line behind the link, serial or radio; a bit rate of 0: there is none. */
+  line: z
+    .object({
+      bitRate: z.number().int().min(0, 'A bit rate is at least 0').max(10_000_000).default(0),
+      dataBits: z.union([z.literal(7), z.literal(8)]).default(8),
+      parity: z.enum(['none', 'even', 'odd']).default('none'),
+      stopBits: z.union([z.literal(1), z.literal(2)]).default(1),
+      keyUpMs: milliseconds('The key-up time', 0, 10_000).default(0),
+      keyDownMs: milliseconds('The key-down time', 0, 10_000).default(0),
+      quietMs: milliseconds('The quiet time', 0, 60_000).default(0),
+      /** The transmitter is keyed by the RTS line of the serial port. */
+      keyWithRts: z.boolean().default(false),
+    })
+    .prefault({}),
+  /** Both ends show a certificate; files on the engine's machine, PEM. */
+  tls: z
+    .object({
+      use: z.boolean().default(false),
+      authorityFile: file,
+      certificateFile: file,
+      keyFile: file,
+      /** The name in the other end's certificate; empty: the host. */
+      serverName: plain('A server name', 253).default(''),
+    })
+    .prefault({}),
+  /** For links that are not always up. */
+  calls: z
+    .object({
+      when: z.enum(['always', 'onDemand']).default('always'),
+      /** How often we call; 0: only by hand or for a control. */
+      everyMs: milliseconds('The calling period', 0, 604_800_000).default(3_600_000),
+      /** We hang up when there was nothing to do for so long. */
+      idleMs: milliseconds('The idle time', 100, 3_600_000).default(2000),
+      /** Without a call for so long the device counts as lost; 0: whenever the link is away. */
+      lateAfterMs: milliseconds('The longest silence', 0, 2_592_000_000).default(0),
+    })
+    .prefault({}),
 });
+
+/** Bits of a character on the line: start bit, data, parity, stop bits. */
+export const bitsPerOctet = ({ line }: LinkConfig): number =>
+  1 + line.dataBits + (line.parity === 'none' ? 0 : 1) + line.stopBits;
+
+/** Where a link leads, as people say it. */
+export function endpointWords({ type, host, port, serialPort }: LinkConfig): string {
+  switch (type) {
+    case 'tcpClient':
+      return `${host}:${port}`;
+    case 'tcpServer':
+      return `calls to ${host}:${port}`;
+    case 'udp':
+      return `UDP ${host}:${port}`;
+    case 'serial':
+      return serialPort;
+    default:
+      return type satisfies never;
+  }
+}
 
 const ipv4 = z
   .string()

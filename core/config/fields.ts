@@ -1,3 +1,5 @@
+import type { LinkType } from './document.ts';
+
 /**
  * The settings of links, devices and outbounds as people fill them in: title, unit, and whether they have to be filled
  * in or stay folded at their default. Forms, comparisons and sheets all read these tables.
@@ -6,7 +8,7 @@ export interface SettingField {
   /** Path in the object's document: `settings.retries`. */
   path: string;
   title: string;
-  type: 'text' | 'number' | 'boolean' | 'choice';
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes';
   unit?: string;
   limits?: readonly [number, number];
   choices?: readonly (readonly [value: string, words: string])[];
@@ -14,6 +16,8 @@ export interface SettingField {
   open?: boolean;
   /** What it does, in one line. */
   help?: string;
+  /** Whether it means anything with what else the document says; absent: always. */
+  applies?: (document: unknown) => boolean;
 }
 
 const number = (
@@ -33,12 +37,95 @@ const text = (path: string, title: string, more: Partial<SettingField> = {}): Se
 const NEVER = '0: never';
 const DAY_MS = 86_400_000;
 
+const linkIs =
+  (...types: LinkType[]) =>
+  (document: unknown): boolean =>
+    types.includes((document as { type: LinkType }).type);
+const hasLine = (document: unknown): boolean =>
+  linkIs('serial')(document) || Number(valueAt(document, 'line.bitRate')) > 0;
+const usesTls = (document: unknown): boolean =>
+  linkIs('tcpClient', 'tcpServer')(document) && valueAt(document, 'tls.use') === true;
+const onDemand = (document: unknown): boolean =>
+  linkIs('tcpClient', 'serial')(document) && valueAt(document, 'calls.when') === 'onDemand';
+
 export const LINK_FIELDS: readonly SettingField[] = [
   text('code', 'Code', { open: true, help: 'Short and unique: capital letters, digits, hyphens' }),
   text('name', 'Name', { open: true }),
-  text('host', 'Address of the device', { open: true, help: 'An IP address or a host name' }),
-  number('port', 'TCP port of the device', '', [1, 65535], { open: true, help: '20000 is usual for DNP3' }),
-  number('connectTimeoutMs', 'Connect time-out', 'ms', [100, 120_000]),
+  {
+    path: 'type',
+    title: 'Way to the device',
+    type: 'choice',
+    choices: [
+      ['tcpClient', 'TCP, we connect'],
+      ['tcpServer', 'TCP, the device calls us'],
+      ['udp', 'UDP'],
+      ['serial', 'serial port'],
+    ],
+    open: true,
+  },
+  text('host', 'Address', {
+    open: true,
+    help: "The device's; ours to listen on where it calls us",
+    applies: linkIs('tcpClient', 'tcpServer', 'udp'),
+  }),
+  number('port', 'Port', '', [1, 65535], {
+    open: true,
+    help: '20000 is usual for DNP3',
+    applies: linkIs('tcpClient', 'tcpServer', 'udp'),
+  }),
+  text('serialPort', 'Serial port', { open: true, help: 'On the engine: /dev/ttyS0', applies: linkIs('serial') }),
+  number('localPort', 'Our UDP port', '', [0, 65535], { help: '0: any', applies: linkIs('udp') }),
+  number('line.bitRate', 'Line, bit rate', 'bit/s', [0, 10_000_000], {
+    help: 'Of the serial line or radio behind it; 0: none',
+    applies: linkIs('tcpClient', 'serial'),
+  }),
+  {
+    path: 'line.parity',
+    title: 'Line, parity',
+    type: 'choice',
+    choices: [
+      ['none', 'none'],
+      ['even', 'even'],
+      ['odd', 'odd'],
+    ],
+    applies: hasLine,
+  },
+  number('line.dataBits', 'Line, data bits', '', [7, 8], { applies: hasLine }),
+  number('line.stopBits', 'Line, stop bits', '', [1, 2], { applies: hasLine }),
+  number('line.keyUpMs', 'Radio, key-up time', 'ms', [0, 10_000], { applies: hasLine }),
+  number('line.keyDownMs', 'Radio, key-down time', 'ms', [0, 10_000], { applies: hasLine }),
+  number('line.quietMs', 'Radio, rest after foreign traffic', 'ms', [0, 60_000], { applies: hasLine }),
+  { path: 'line.keyWithRts', title: 'Radio, key it with RTS', type: 'boolean', applies: linkIs('serial') },
+  {
+    path: 'calls.when',
+    title: 'Connected',
+    type: 'choice',
+    choices: [
+      ['always', 'always'],
+      ['onDemand', 'on demand: call, read, hang up'],
+    ],
+    applies: linkIs('tcpClient', 'serial'),
+  },
+  number('calls.everyMs', 'On demand, call every', 'ms', [0, 604_800_000], {
+    help: '0: by hand or for a control',
+    applies: onDemand,
+  }),
+  number('calls.idleMs', 'On demand, hang up after', 'ms', [100, 3_600_000], { applies: onDemand }),
+  number('calls.lateAfterMs', 'Lost after no call for', 'ms', [0, 2_592_000_000], {
+    help: '0: as soon as the link is away',
+    applies: (document) => linkIs('tcpServer')(document) || onDemand(document),
+  }),
+  {
+    path: 'tls.use',
+    title: 'TLS with certificates of both ends',
+    type: 'boolean',
+    applies: linkIs('tcpClient', 'tcpServer'),
+  },
+  text('tls.authorityFile', 'TLS, authority certificate', { help: 'PEM file on the engine', applies: usesTls }),
+  text('tls.certificateFile', 'TLS, our certificate', { help: 'PEM file on the engine', applies: usesTls }),
+  text('tls.keyFile', 'TLS, our key', { help: 'PEM file on the engine', applies: usesTls }),
+  text('tls.serverName', "TLS, name in the device's certificate", { help: 'Empty: the address', applies: usesTls }),
+  number('connectTimeoutMs', 'Connect time-out', 'ms', [100, 120_000], { applies: linkIs('tcpClient', 'serial') }),
   number('reconnectFirstMs', 'First pause before a new try', 'ms', [50, 60_000]),
   number('reconnectMaxMs', 'Longest pause before a new try', 'ms', [100, 3_600_000]),
 ];
@@ -71,16 +158,30 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.responseTimeoutMs', 'Response time-out', 'ms', [50, 120_000]),
   number('settings.retries', 'Retries', '', [0, 10]),
   number('settings.silentPeriodMs', 'A silent device is asked every', 'ms', [500, 3_600_000]),
+  number('settings.silentTimeoutMs', 'A silent device is waited for', 'ms', [50, 120_000]),
+  number('settings.share', 'Share of a shared line', '', [1, 100]),
   { path: 'settings.disableUnsolicited', title: 'Switch unsolicited reporting off at start', type: 'boolean' },
+  {
+    path: 'settings.unsolicitedClasses',
+    title: 'Events that come unasked, after start',
+    type: 'classes',
+    help: 'Classes 1 to 3; none: the device is polled',
+  },
   {
     path: 'settings.timeSync',
     title: 'Set the device clock',
     type: 'choice',
     choices: [
-      ['whenAsked', 'when it asks'],
+      ['whenAsked', 'when it asks, by delay measurement'],
+      ['whenAskedLan', 'when it asks, as on a LAN'],
       ['never', 'never'],
     ],
   },
+  number('settings.clockCheckMs', 'The device clock is compared every', 'ms', [0, DAY_MS], { help: NEVER }),
+  number('settings.keepAliveMs', 'A quiet connection is tested after', 'ms', [0, DAY_MS], { help: NEVER }),
+  { path: 'settings.linkConfirm', title: 'Confirmed link service', type: 'boolean' },
+  number('settings.linkTimeoutMs', 'Link acknowledgement time-out', 'ms', [20, 60_000]),
+  number('settings.linkRetries', 'Link retries', '', [0, 10]),
   number('settings.commitWaitMs', 'Longest wait for the database before a confirm', 'ms', [100, 60_000]),
   number('settings.maxFragment', 'Longest fragment', 'octets', [249, 65535]),
 ];
@@ -99,6 +200,11 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
   number('settings.eventsPerClass', 'Events kept for each class', '', [10, 1_000_000]),
   number('settings.maxControls', 'Controls in one request', '', [1, 255]),
   { path: 'settings.takesTime', title: 'Take the time from the centre', type: 'boolean' },
+  { path: 'settings.unsolicited', title: 'Send events unasked, once the centre has enabled it', type: 'boolean' },
+  number('settings.unsolicitedDelayMs', 'Unasked events are gathered for', 'ms', [0, 3_600_000]),
+  number('settings.unsolicitedRetries', 'Unconfirmed unasked events are repeated', 'times', [0, 100]),
+  number('settings.unsolicitedRestMs', 'Then they rest for', 'ms', [100, 3_600_000]),
+  { path: 'settings.selfAddress', title: 'Answer the self-address', type: 'boolean' },
   number('settings.maxFragment', 'Longest fragment', 'octets', [249, 65535]),
 ];
 

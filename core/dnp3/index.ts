@@ -26,6 +26,7 @@ export {
   type OutstationEffect,
   type PointUpdate,
 } from './outstation.ts';
+export { Caller } from './caller.ts';
 export type { ReceivedFragment } from './endpoint.ts';
 export {
   MasterLane,
@@ -37,7 +38,7 @@ export {
   type LineTiming,
   type Turn,
 } from './lane.ts';
-export type { Order, OrderAnswer } from './order.ts';
+export { orderSchema, type Order, type OrderAnswer } from './order.ts';
 export type { BufferedEvent } from './eventbuffer.ts';
 export type { MeasuredReading } from './measured.ts';
 export { DEFAULT_VARIATIONS, GROUPS, type OutstationPoint, type PointState } from './pointtable.ts';

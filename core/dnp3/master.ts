@@ -384,6 +384,18 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     return this.exchange !== null && this.exchange.commit === null;
   }
 
+  /** Nothing is under way, and nothing waits but polls that are due later. */
+  get atRest(): boolean {
+    return (
+      this.exchange === null &&
+      this.startup.length + this.controls.length + this.orders.length + this.confirms.length === 0 &&
+      this.repetition === null &&
+      this.unsolicited?.token == null &&
+      this.lateCommit === null &&
+      !this.timeSyncAsked
+    );
+  }
+
   /** What it would do with the line now, and since when that waits; null: nothing. */
   wants(now: Instant): { priority: Priority; since: Instant; words: string } | null {
     return this.plan(now);

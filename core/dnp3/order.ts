@@ -1,19 +1,44 @@
+import { z } from 'zod';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
+import { pointIndex } from './address.ts';
 import { FunctionCode, Iin, iinWords, type Fragment } from './application.ts';
 import { objectType } from './objects.ts';
 import { parseHeaders, writeAllHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 
+const range = z
+  .object({ start: pointIndex, stop: pointIndex })
+  .refine(({ start, stop }) => start <= stop, 'A range ends where it starts or after that')
+  .nullable();
+
 /** What a person may ask of a device beyond its points. Each is sent once, and answered unless it says so. */
-export type Order =
+export const orderSchema = z.discriminatedUnion('what', [
   /** Counters are frozen, all of them or a range; `clear` sets them to zero at the same moment (clause 4.4.6). */
-  | { what: 'freeze'; clear: boolean; range: { start: number; stop: number } | null; acknowledged: boolean }
-  | { what: 'restart'; how: 'cold' | 'warm' }
+  z.object({ what: z.literal('freeze'), clear: z.boolean(), range, acknowledged: z.boolean() }),
+  z.object({ what: z.literal('restart'), how: z.enum(['cold', 'warm']) }),
   /** Points of a group, all of them or a range, report their events in that class; class 0: no events (clause 4.4.9). */
-  | { what: 'assignClass'; eventClass: 0 | 1 | 2 | 3; group: number; range: { start: number; stop: number } | null }
-  | { what: 'unsolicited'; enable: boolean; classes: readonly (1 | 2 | 3)[] }
-  | { what: 'writeDeadbands'; items: readonly { index: number; value: number }[] }
-  | { what: 'readDeadbands' }
-  | { what: 'synchronise' };
+  z.object({
+    what: z.literal('assignClass'),
+    eventClass: z.union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)]),
+    group: z.number().int().min(1).max(255),
+    range,
+  }),
+  z.object({
+    what: z.literal('unsolicited'),
+    enable: z.boolean(),
+    classes: z.array(z.union([z.literal(1), z.literal(2), z.literal(3)])).min(1),
+  }),
+  /** In counts of the device. */
+  z.object({
+    what: z.literal('writeDeadbands'),
+    items: z
+      .array(z.object({ index: pointIndex, value: z.number().min(0).max(0xffff_ffff) }))
+      .min(1)
+      .max(200),
+  }),
+  z.object({ what: z.literal('readDeadbands') }),
+  z.object({ what: z.literal('synchronise') }),
+]);
+export type Order = z.infer<typeof orderSchema>;
 
 /** What an order brought besides its being done. */
 export interface OrderAnswer {

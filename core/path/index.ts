@@ -5,6 +5,7 @@ export {
   type DeviceState,
   type EngineState,
   type LinkState,
+  type LaneState,
   type OutboundState,
 } from './state.ts';
 export { trailSchema, type Trail } from './trail.ts';

@@ -1,3 +1,4 @@
+import { orderSchema } from '../dnp3/index.ts';
 import { z } from 'zod';
 
 /** PostgreSQL notification channels. */
@@ -14,7 +15,11 @@ export const CHANNELS = {
 /** What the web asks of whichever engine has the device; sent as a notification, at most once, no answer. */
 export const requestSchema = z.discriminatedUnion('type', [
   z.object({ type: z.literal('watch'), pointId: z.number().int() }),
+  z.object({ type: z.literal('watchLink'), link: z.string() }),
   z.object({ type: z.literal('pollNow'), device: z.string() }),
+  /** Of a link that is made on demand. */
+  z.object({ type: z.literal('callNow'), link: z.string() }),
+  z.object({ type: z.literal('order'), device: z.string(), order: orderSchema, by: z.string() }),
   z.object({ type: z.literal('resetCounters'), device: z.string() }),
   z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
   /** A probe row waits. */

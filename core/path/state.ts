@@ -6,17 +6,53 @@ const time = z.number();
 const counters = z.record(z.string(), z.number());
 
 export const linkStateSchema = z.object({
-  state: z.enum(['connecting', 'connected', 'waiting']),
+  /** resting: made on demand, or by the device, and not needed now. */
+  state: z.enum(['connecting', 'connected', 'waiting', 'resting']),
   since: time,
   endpoint: z.string(),
   /** Tries since the last connection. */
   tries: z.number(),
   nextTry: time.nullable(),
   problem: z.string().nullable(),
+  /** The devices on it. */
+  devices: z.array(z.string()).default([]),
 });
 
+/** A line as those see it who watch who is asked when. Times of turns: ms since 1970 UTC; the rest ms. */
+export const laneStateSchema = z.object({
+  at: time,
+  since: time,
+  turns: z.number(),
+  sendingMs: z.number(),
+  receivingMs: z.number(),
+  waitingMs: z.number(),
+  turningMs: z.number(),
+  otherFrames: z.number(),
+  badFrames: z.number(),
+  bitRate: z.number(),
+  devices: z.record(
+    z.string(),
+    z.object({ cycleMs: z.number().nullable(), turns: z.number(), silentTurns: z.number(), lineMs: z.number() }),
+  ),
+  queue: z.array(z.object({ device: z.string(), words: z.string(), since: time })),
+  strip: z.array(
+    z.object({
+      device: z.string(),
+      words: z.string(),
+      began: time,
+      ended: time,
+      waitingMs: z.number(),
+      sendingMs: z.number(),
+      receivingMs: z.number(),
+      outcome: z.enum(['answered', 'silent', 'sent']),
+    }),
+  ),
+});
+export type LaneState = z.infer<typeof laneStateSchema>;
+
 export const deviceStateSchema = z.object({
-  state: z.enum(['unknown', 'answering', 'silent']),
+  /** resting: it calls, or is called, from time to time, and is not late. */
+  state: z.enum(['unknown', 'answering', 'silent', 'resting']),
   since: time,
   words: z.string(),
   lastGood: time.nullable(),
@@ -24,6 +60,10 @@ export const deviceStateSchema = z.object({
   lastCommit: time.nullable(),
   nextIntegrity: time.nullable(),
   indications: z.array(z.string()),
+  /** Its clock against ours when it was last compared: how far ahead, and how sure; milliseconds. */
+  clock: z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() }).nullable().default(null),
+  /** The comparisons before, oldest first. */
+  clockPast: z.array(z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() })).default([]),
   counters,
   countersSince: time,
 });
@@ -59,6 +99,7 @@ export type EngineState = z.infer<typeof engineStateSchema>;
 
 export const HOP_SCHEMAS = {
   link: linkStateSchema,
+  lane: laneStateSchema,
   device: deviceStateSchema,
   outbound: outboundStateSchema,
   engine: engineStateSchema,

@@ -22,7 +22,8 @@ export const KIND_WORDS: Record<ListKind, { short: string; one: string; many: st
 export const kindRank = (kind: ListKind): number => LIST_KINDS.indexOf(kind);
 
 /** Kinds whose values are numbers on a scale: they have units, scaling, deadband and limits. */
-export const isScaled = (kind: ListKind): boolean => kind === 'analog' || kind === 'counter' || kind === 'setpoint' || kind === 'frozenCounter';
+export const isScaled = (kind: ListKind): boolean =>
+  kind === 'analog' || kind === 'counter' || kind === 'setpoint' || kind === 'frozenCounter';
 
 /** Kinds whose values are states with words. */
 export const hasStates = (kind: ListKind): boolean => kind === 'binary' || kind === 'doubleBit' || kind === 'output';

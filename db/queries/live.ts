@@ -67,7 +67,13 @@ export async function keepHopStates(database: Database, kind: HopKind, codes: re
 }
 
 export async function hopStates(database: Database): Promise<HopStates> {
-  const states: HopStates = { link: new Map(), device: new Map(), outbound: new Map(), engine: new Map() };
+  const states: HopStates = {
+    link: new Map(),
+    lane: new Map(),
+    device: new Map(),
+    outbound: new Map(),
+    engine: new Map(),
+  };
   for (const row of await database.select().from(hopState)) {
     const schema = HOP_SCHEMAS[row.kind as HopKind] as (typeof HOP_SCHEMAS)[HopKind] | undefined;
     const parsed = schema?.safeParse(row.state);

@@ -62,7 +62,7 @@ export async function build({ web = true } = {}) {
       target: 'node20',
       sourcemap: true,
       logLevel: 'error',
-      external: ['@node-rs/argon2'],
+      external: ['@node-rs/argon2', 'serialport'],
       // Some packages within are CommonJS and ask for `require`.
       banner: {
         js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);",

@@ -29,7 +29,16 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
   const counters = { counters: {}, countersSince: 0 };
   return {
     links: {
-      L: { state: 'connected', since: 0, endpoint: 'host:1', tries: 0, nextTry: null, problem: null, ...over.link },
+      L: {
+        state: 'connected',
+        since: 0,
+        endpoint: 'host:1',
+        tries: 0,
+        nextTry: null,
+        problem: null,
+        devices: ['D'],
+        ...over.link,
+      },
     },
     devices: {
       D: {
@@ -41,6 +50,8 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
         lastCommit: NOW,
         nextIntegrity: null,
         indications: [],
+        clock: null,
+        clockPast: [],
         ...counters,
         ...over.device,
       },

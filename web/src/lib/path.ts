@@ -78,6 +78,11 @@ function linkHop(hops: Hops, code: string, engine: Hop, now: number): Hop {
   const link = hops.links[code];
   if (link === undefined) return { state: 'unknown', words: 'not started yet' };
   if (link.state === 'connected') return { state: 'good', words: `connected for ${age(now - link.since)}` };
+  if (link.state === 'resting')
+    return {
+      state: 'idle',
+      words: link.nextTry === null ? 'between calls' : `between calls; next in ${age(link.nextTry - now)}`,
+    };
   const next = link.nextTry === null ? 'trying now' : `next try in ${age(link.nextTry - now)}`;
   return { state: 'lost', words: `${link.problem ?? 'connecting'}; ${next}` };
 }
@@ -89,7 +94,13 @@ function deviceHop(hops: Hops, { code, life }: DeviceOnPath, engine: Hop, link: 
   if (device === undefined) return { state: 'unknown', words: 'not started yet' };
   if (device.state === 'answering' && link.state === 'good')
     return { state: 'good', words: device.lastGood === null ? 'answers' : age(now - device.lastGood) };
-  if (device.state === 'unknown') return { state: 'unknown', words: 'not asked yet' };
+  if (device.state === 'unknown')
+    return { state: 'unknown', words: link.state === 'idle' ? 'has not called yet' : 'not asked yet' };
+  if (device.state === 'resting')
+    return {
+      state: 'idle',
+      words: device.lastGood === null ? device.words : `called ${age(now - device.lastGood)} ago`,
+    };
   const since = device.lastGood === null ? 'never answered' : `last answer ${age(now - device.lastGood)} ago`;
   if (link.state === 'lost') return { state: 'unknown', words: since };
   return { state: 'lost', words: `${device.words}; ${since}` };

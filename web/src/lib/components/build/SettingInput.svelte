@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { SettingField } from '@halvix/core/config';
+  import { sameDocument, type SettingField } from '@halvix/core/config';
 
   /** One setting: its title, unit and limit, a mark when it is not at its default, and a way back to it. */
   interface Props {
@@ -13,15 +13,23 @@
   }
   let { field, value, fallback, problem, disabled = false, choices, change }: Props = $props();
   const options = $derived(choices ?? field.choices);
-  const isChanged = $derived(fallback !== undefined && value !== fallback);
+  const isChanged = $derived(fallback !== undefined && !sameDocument(value, fallback));
   const limit = $derived(field.limits ? `${field.limits[0]} to ${field.limits[1]}` : '');
+  const listed = (of: unknown): string =>
+    Array.isArray(of) ? (of.length > 0 ? of.join(', ') : 'none') : String(of ?? '');
   const shown = $derived(
     fallback === undefined
       ? ''
       : (options?.find(([key]) => key === fallback)?.[1] ??
-          (fallback === true ? 'yes' : fallback === false ? 'no' : String(fallback))),
+          (fallback === true ? 'yes' : fallback === false ? 'no' : listed(fallback))),
   );
 
+  /** `1, 2` → [1, 2]; what is no class stays for the check to name. */
+  const classes = (text: string): unknown =>
+    text
+      .split(/[\s,]+/)
+      .filter((part) => part !== '' && part !== 'none')
+      .map(number);
   function number(text: string): unknown {
     return text.trim() === '' || !Number.isFinite(Number(text)) ? text : Number(text);
   }
@@ -52,9 +60,15 @@
         class:mono={field.type === 'number'}
         {disabled}
         inputmode={field.type === 'number' ? 'numeric' : undefined}
-        value={String(value ?? '')}
+        value={listed(value)}
         aria-invalid={problem !== undefined}
-        oninput={(e) => change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value)}
+        oninput={(e) => {
+          if (field.type !== 'classes')
+            change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value);
+        }}
+        onchange={(e) => {
+          if (field.type === 'classes') change(classes(e.currentTarget.value));
+        }}
       />
     {/if}
   </label>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { valueAt, withValueAt, type SettingField } from '@halvix/core/config';
+  import { sameDocument, valueAt, withValueAt, type SettingField } from '@halvix/core/config';
   import SettingInput from './SettingInput.svelte';
 
   /** The settings of one object: what has to be filled in is open, the rest folded at its defaults. */
@@ -13,9 +13,11 @@
     change: (document: object) => void;
   }
   let { fields, document, defaults, problems, disabled = false, choices = {}, change }: Props = $props();
-  const open = $derived(fields.filter((field) => field.open));
-  const folded = $derived(fields.filter((field) => !field.open));
-  const differs = (field: SettingField): boolean => valueAt(document, field.path) !== valueAt(defaults, field.path);
+  const applying = $derived(fields.filter(({ applies }) => applies?.(document) ?? true));
+  const open = $derived(applying.filter((field) => field.open));
+  const folded = $derived(applying.filter((field) => !field.open));
+  const differs = (field: SettingField): boolean =>
+    !sameDocument(valueAt(document, field.path), valueAt(defaults, field.path));
   const changed = $derived(folded.filter(differs));
   const set = (field: SettingField, value: unknown): void => change(withValueAt(document, field.path, value));
   const wrong = $derived(folded.some((field) => problems[field.path] !== undefined));

@@ -1,0 +1,105 @@
+import { createServer, type Server, type Socket } from 'node:net';
+import { serveTls, type TlsFiles } from './tls.ts';
+import { inWords } from './words.ts';
+
+export interface CallServerOptions {
+  host: string;
+  port: number;
+  tls?: TlsFiles;
+}
+
+export interface Call {
+  from: string;
+  send(octets: Uint8Array): void;
+  end(): void;
+}
+
+export interface CallServerEvents {
+  came(call: Call): void;
+  data(call: Call, bytes: Uint8Array): void;
+  ended(call: Call): void;
+  changed(): void;
+}
+
+const MAX_UNSENT = 1 << 20;
+const RETRY_MS = 1000;
+/** Connections at a time on one port. */
+const MAX_CALLS = 5000;
+
+/** Listens for devices that call. A port that cannot be had is tried again for ever. */
+export class CallServer {
+  private server: Server | null = null;
+  private readonly sockets = new Set<Socket>();
+  private retry: NodeJS.Timeout | null = null;
+  private closed = false;
+  problem: string | null = 'not listening yet';
+
+  constructor(
+    readonly options: CallServerOptions,
+    private readonly events: CallServerEvents,
+  ) {}
+
+  get calls(): number {
+    return this.sockets.size;
+  }
+
+  open(): void {
+    if (this.closed) return;
+    const { host, port, tls } = this.options;
+    const again = (error: Error): void => {
+      this.problem = inWords(error);
+      this.events.changed();
+      if (!this.closed) this.retry = setTimeout(() => this.open(), RETRY_MS);
+    };
+    let server: Server;
+    try {
+      server = tls
+        ? serveTls(tls, (socket) => this.onCall(socket))
+        : createServer({ noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000 }, (s) => this.onCall(s));
+    } catch (error) {
+      again(error instanceof Error ? error : new Error(String(error)));
+      return;
+    }
+    this.server = server;
+    server.on('error', again);
+    server.on('tlsClientError', (error: Error) => {
+      this.problem = `a caller was refused: ${inWords(error)}`;
+      this.events.changed();
+    });
+    server.listen(port, host, () => {
+      this.problem = null;
+      this.events.changed();
+    });
+  }
+
+  close(): Promise<void> {
+    this.closed = true;
+    if (this.retry !== null) clearTimeout(this.retry);
+    const { server } = this;
+    for (const socket of this.sockets) socket.destroy();
+    return new Promise((resolve) => (server === null ? resolve() : server.close(() => resolve())));
+  }
+
+  private onCall(socket: Socket): void {
+    if (this.closed || this.sockets.size >= MAX_CALLS) {
+      socket.destroy();
+      return;
+    }
+    this.sockets.add(socket);
+    const call: Call = {
+      from: `${socket.remoteAddress ?? '?'}:${socket.remotePort ?? '?'}`,
+      send: (octets) => {
+        socket.write(octets);
+        if (socket.writableLength > MAX_UNSENT) socket.destroy();
+      },
+      end: () => socket.destroy(),
+    };
+    socket.on('error', () => {});
+    socket.on('data', (bytes) => this.events.data(call, bytes));
+    socket.on('close', () => {
+      this.sockets.delete(socket);
+      this.events.ended(call);
+    });
+    this.events.came(call);
+  }
+}

@@ -1,0 +1,53 @@
+import { createSocket } from 'node:dgram';
+import { isIP } from 'node:net';
+import {
+  Reconnecting,
+  type Attempt,
+  type AttemptEvents,
+  type LinkEvents,
+  type ReconnectOptions,
+} from './reconnecting.ts';
+import { inWords } from './words.ts';
+
+export interface UdpOptions extends ReconnectOptions {
+  host: string;
+  port: number;
+  /** Our own port; 0: any. */
+  localPort: number;
+}
+
+/** Datagrams to and from one peer. What comes from anybody else is passed over. */
+export class UdpLink extends Reconnecting {
+  constructor(options: UdpOptions, events: LinkEvents) {
+    super(options, (attempt) => dial(options, attempt), events);
+  }
+}
+
+function dial({ host, port, localPort }: UdpOptions, events: AttemptEvents): Attempt {
+  const socket = createSocket(isIP(host) === 6 ? 'udp6' : 'udp4');
+  let problem: string | null = null;
+  let closed = false;
+  const close = (): void => {
+    if (closed) return;
+    closed = true;
+    socket.close();
+  };
+  socket.on('error', (error) => {
+    // A peer that is not there yet is no reason to give the port up.
+    if ('code' in error && error.code === 'ECONNREFUSED') return;
+    problem ??= inWords(error);
+    close();
+  });
+  socket.on('close', () => events.ended(problem));
+  socket.on('message', (bytes) => events.data(bytes));
+  socket.bind(localPort, () => {
+    if (!closed) socket.connect(port, host, () => !closed && events.up());
+  });
+  return {
+    send: (octets) => {
+      if (!closed) socket.send(octets, () => {});
+    },
+    unsent: () => 0,
+    destroy: close,
+  };
+}
