@@ -1,4 +1,5 @@
 import {
+  ControlStatus,
   DEFAULT_VARIATIONS,
   Flag,
   Outstation,
@@ -6,21 +7,27 @@ import {
   type ControlItem,
   type OutstationCommand,
   type OutstationEffect,
+  type OutstationSettings,
 } from '@halvix/core/dnp3';
-import type { PointKind } from '@halvix/core/point';
-import { clock, Driver, TcpListener } from '@halvix/wire';
-import { FeederRelay } from './relay.ts';
 import { USUAL_CLASS } from '@halvix/core/mapping';
-import { FEEDER_RELAY } from './scenario/feederrelay.ts';
+import type { PointKind } from '@halvix/core/point';
+import { clock, Driver } from '@halvix/wire';
+import type { CallingLink, ListeningLink, LinkUser } from './link.ts';
+import type { DeviceModel } from './model.ts';
+import { ValveLogger } from './stations.ts';
 
-export interface RelaySettings {
+export interface DeviceSettings {
   code: string;
   name: string;
   station: string;
-  host: string;
-  port: number;
+  /** What it says of itself. */
+  product: string;
   address: number;
   masterAddress: number;
+  /** Settings of its outstation beside the addresses. */
+  outstation?: Partial<OutstationSettings>;
+  /** It sleeps, and wakes so often to call; milliseconds. */
+  wakesEveryMs?: number;
 }
 
 export interface PointReport {
@@ -42,57 +49,76 @@ export interface LoggedEvent {
   time: number;
 }
 
+/** What is wrong with the device itself. */
+export interface Faults {
+  /** Its clock gains or loses, millionths. */
+  driftPpm: number;
+  /** It answers so much later, milliseconds. */
+  answerDelayMs: number;
+}
+
 const TICK_MS = 250;
 const STORM_TICK_MS = 10;
 const MAX_LOG = 500_000;
 const MAX_HEARD = 10_000;
-const REMOTE_SWITCH = 6;
-const STORM_POINTS: { kind: PointKind; index: number }[] = [
-  ...[19, 20, 21, 22, 23, 24, 26].map((index) => ({ kind: 'binary' as const, index })),
-  ...[19, 20, 21, 22, 23, 24, 25, 26, 27].map((index) => ({ kind: 'analog' as const, index })),
-];
+const REBOOT_MS = 3000;
+/** A device that called hangs up when nothing was left to say for so long, or after so long at most. */
+const AWAKE_QUIET_MS = 1500;
+const LONGEST_AWAKE_MS = 30_000;
+const CALL_AGAIN_MS = 5000;
 
 const keyOf = (kind: PointKind, index: number): string => `${kind} ${index}`;
 
-/** The simulated relay on its port: a DNP3 outstation over the living model, with a switch for each point. */
-export class SimulatedRelay {
-  private model = new FeederRelay(clock.now(), Math.random);
+/** A simulated device on its link: a DNP3 outstation over a living model, with a switch for each point. */
+export class SimulatedDevice implements LinkUser {
   private outstation: Outstation;
   private driver: Driver<OutstationCommand, OutstationEffect>;
-  private readonly listener: TcpListener;
   private readonly forced = new Map<string, number>();
   private readonly stormed = new Map<string, number>();
   readonly log: LoggedEvent[] = [];
-  private clockOffsetMs = 0;
+  /** Its clock against the machine's, at an instant; it drifts from there. */
+  private deviceClock = { offsetMs: 0, since: clock.now() };
   private timers: NodeJS.Timeout[] = [];
   private storm: { timer: NodeJS.Timeout; began: number; perSecond: number; made: number } | null = null;
+  private lateAnswers = new Set<NodeJS.Timeout>();
+  private wokeAt = 0;
+  private lastSaid = 0;
+  faults: Faults = { driftPpm: 0, answerDelayMs: 0 };
   on = false;
   /** When something valid came from the master, newest last. */
   readonly heardAt: number[] = [];
   /** Operations carried out since start: for proof that a control happened once. */
   operations = 0;
 
-  constructor(readonly settings: RelaySettings) {
+  constructor(
+    readonly settings: DeviceSettings,
+    readonly link: ListeningLink | CallingLink,
+    private readonly model: DeviceModel,
+  ) {
     ({ outstation: this.outstation, driver: this.driver } = this.build());
-    this.listener = new TcpListener(
-      { ...settings, quietMs: 5000 },
-      {
-        up: () => this.driver.start(),
-        down: () => this.driver.stop(),
-        data: (bytes) => this.driver.receive(bytes),
-        refused: () => {},
-        changed: () => {},
-      },
-    );
   }
 
   get problem(): string | null {
-    return this.listener.problem;
+    return this.link.problem;
+  }
+
+  // ---- its link
+
+  up(): void {
+    this.driver.start();
+  }
+
+  down(): void {
+    this.driver.stop();
+  }
+
+  data(octets: Uint8Array): void {
+    this.driver.receive(octets);
   }
 
   private build(): { outstation: Outstation; driver: Driver<OutstationCommand, OutstationEffect> } {
-    const { address, masterAddress } = this.settings;
-    const points = FEEDER_RELAY.map(({ kind, index, deadband }) => ({
+    const { address, masterAddress, station, code, product } = this.settings;
+    const points = this.model.points.map(({ kind, index, deadband }) => ({
       kind,
       index,
       class: USUAL_CLASS[kind],
@@ -105,20 +131,15 @@ export class SimulatedRelay {
       theirAddress: masterAddress,
       takesTime: true,
       eventsPerClass: 50_000,
-      attributes: {
-        242: '1.4.0',
-        245: this.settings.station,
-        247: this.settings.code,
-        248: `B-${address}`,
-        250: 'Feeder relay, simulated',
-        252: 'The bench',
-      },
+      restartsInMs: REBOOT_MS,
+      attributes: { 242: '1.4.0', 245: station, 247: code, 248: `B-${address}`, 250: product, 252: 'The bench' },
+      ...this.settings.outstation,
     });
     const outstation = new Outstation(settings, points, clock.now());
     return { outstation, driver: new Driver(outstation, (effect) => this.onEffect(effect)) };
   }
 
-  /** Switches the relay on or off. What it had not delivered is gone with the power, as its clock is. */
+  /** Switches the device on or off. What it had not delivered is gone with the power, as its clock is. */
   async power(on: boolean): Promise<void> {
     if (on === this.on) return;
     this.on = on;
@@ -127,13 +148,42 @@ export class SimulatedRelay {
       this.model.clockSynchronised = false;
       this.publish(true);
       this.timers = [setInterval(() => this.tick(), TICK_MS)];
-      this.listener.open();
+      await this.link.join(this);
     } else {
       this.timers.forEach(clearInterval);
       this.setStorm(0);
-      await this.listener.close();
+      for (const timer of this.lateAnswers) clearTimeout(timer);
+      await this.link.leave(this);
       this.driver.close();
     }
+  }
+
+  async reboot(): Promise<void> {
+    await this.power(false);
+    setTimeout(() => void this.power(true), REBOOT_MS);
+  }
+
+  setClock(offsetMs: number): void {
+    this.deviceClock = { offsetMs, since: clock.now() };
+  }
+
+  setFaults(faults: Faults): void {
+    this.setClock(this.clockOffsetMs);
+    this.faults = faults;
+  }
+
+  /** How far its clock is from the machine's. */
+  get clockOffsetMs(): number {
+    const { offsetMs, since } = this.deviceClock;
+    return Math.round(offsetMs + ((clock.now() - since) * this.faults.driftPpm) / 1e6);
+  }
+
+  get eventsWaiting(): number {
+    return this.outstation.events.size;
+  }
+
+  get eventsDropped(): number {
+    return this.outstation.events.dropped;
   }
 
   private deviceTime(): number {
@@ -141,8 +191,27 @@ export class SimulatedRelay {
   }
 
   private tick(): void {
-    this.model.tick(clock.now());
+    const now = clock.now();
+    this.model.tick(now);
     this.publish(false);
+    const { wakesEveryMs } = this.settings;
+    if (wakesEveryMs === undefined) return;
+    if (!this.link.connected) {
+      // Nobody took the last call: again, sooner.
+      const pause = this.link.problem === null ? wakesEveryMs : Math.min(CALL_AGAIN_MS, wakesEveryMs);
+      if (now - this.wokeAt >= pause) this.wake();
+    } else {
+      const quiet = this.eventsWaiting === 0 && now - this.lastSaid > AWAKE_QUIET_MS;
+      if (quiet || now - this.wokeAt > LONGEST_AWAKE_MS) this.link.cut();
+    }
+  }
+
+  /** A device that sleeps wakes and calls. */
+  wake(): void {
+    if (!('call' in this.link)) return;
+    this.wokeAt = clock.now();
+    this.lastSaid = this.wokeAt;
+    this.link.call();
   }
 
   private valueOf(kind: PointKind, index: number): number {
@@ -152,23 +221,28 @@ export class SimulatedRelay {
 
   private publish(quiet: boolean): void {
     const time = this.deviceTime();
-    const updates = FEEDER_RELAY.map(({ kind, index }) => {
+    const { model } = this;
+    const samples = model instanceof ValveLogger ? model.takeSamples() : null;
+    if (samples !== null && !quiet) {
+      const updates = samples.map((sample) => ({ ...sample, flags: Flag.online, exact: true, always: true }));
+      // Its own clock's time of the sample.
+      const shift = this.clockOffsetMs;
+      this.driver.command({ type: 'update', updates: updates.map((one) => ({ ...one, time: one.time + shift })) });
+    }
+    const updates = model.points.flatMap(({ kind, index }) => {
       const forced = this.forced.has(keyOf(kind, index));
-      return {
-        kind,
-        index,
-        value: this.valueOf(kind, index),
-        flags: Flag.online | (forced ? Flag.localForced : 0),
-        time,
-        exact: forced,
-      };
+      // What is sampled is told by its samples; a frozen counter by the freezing.
+      if ((samples !== null && kind === 'analog' && !forced && !quiet) || kind === 'frozenCounter') return [];
+      const value = this.valueOf(kind, index);
+      return [{ kind, index, value, flags: Flag.online | (forced ? Flag.localForced : 0), time, exact: forced }];
     });
     this.driver.command({ type: 'update', updates, quiet });
     this.driver.command({ type: 'setLocal', local: this.isLocal() });
   }
 
   private isLocal(): boolean {
-    return this.valueOf('binary', REMOTE_SWITCH) === 0;
+    const { remoteSwitch } = this.model;
+    return remoteSwitch !== null && this.valueOf('binary', remoteSwitch) === 0;
   }
 
   hasPoint(kind: PointKind, index: number): boolean {
@@ -186,7 +260,7 @@ export class SimulatedRelay {
   }
 
   points(): PointReport[] {
-    return FEEDER_RELAY.flatMap(({ kind, index, name }) => {
+    return this.model.points.flatMap(({ kind, index, name }) => {
       const state = this.outstation.point(kind, index);
       return state ? [{ kind, index, name, value: state.value, flags: state.flags, time: state.time }] : [];
     });
@@ -206,21 +280,34 @@ export class SimulatedRelay {
   private stormTick(): void {
     const { storm } = this;
     if (storm === null) return;
+    const { stormPoints } = this.model;
     const owed = Math.floor(((clock.now() - storm.began) * storm.perSecond) / 1000) - storm.made;
-    const time = this.deviceTime();
-    for (let i = 0; i < Math.min(owed, STORM_POINTS.length); i++) {
-      const { kind, index } = STORM_POINTS[storm.made++ % STORM_POINTS.length];
-      const before = this.stormed.get(keyOf(kind, index)) ?? this.valueOf(kind, index);
-      const value = kind === 'binary' ? 1 - before : (before + 100) % 30_000;
-      this.stormed.set(keyOf(kind, index), value);
-      this.driver.command({ type: 'update', updates: [{ kind, index, value, flags: Flag.online, time, exact: true }] });
-    }
+    for (let i = 0; i < Math.min(owed, stormPoints.length); i++) this.makeEvent(storm.made++);
+  }
+
+  /** An event of its own making: the next one of its storm points changes. */
+  private makeEvent(number: number): void {
+    const { stormPoints } = this.model;
+    const { kind, index } = stormPoints[number % stormPoints.length];
+    const before = this.stormed.get(keyOf(kind, index)) ?? this.valueOf(kind, index);
+    const value = kind === 'binary' ? 1 - before : (before + 100) % 30_000;
+    this.stormed.set(keyOf(kind, index), value);
+    const update = { kind, index, value, flags: Flag.online, time: this.deviceTime(), exact: true };
+    this.driver.command({ type: 'update', updates: [update] });
+  }
+
+  /** Makes more events than its buffer holds. */
+  fill(): number {
+    const most = this.outstation.settings.eventsPerClass;
+    for (let i = 0; i < most + 10; i++) this.makeEvent(i);
+    this.stormed.clear();
+    return this.eventsWaiting;
   }
 
   private onEffect(effect: OutstationEffect): void {
     switch (effect.type) {
       case 'send':
-        this.listener.send(effect.octets);
+        this.say(effect.octets);
         break;
       case 'event':
         this.remember(effect.event);
@@ -229,24 +316,42 @@ export class SimulatedRelay {
         this.onControl(effect.token, effect.phase, effect.items);
         break;
       case 'timeWritten':
-        this.clockOffsetMs = effect.time - clock.now();
+        this.setClock(effect.time - clock.now());
         this.model.clockSynchronised = true;
         break;
       case 'heard':
         this.heardAt.push(clock.now());
+        this.lastSaid = clock.now();
         if (this.heardAt.length > MAX_HEARD) this.heardAt.splice(0, MAX_HEARD / 10);
-        this.listener.heard();
+        break;
+      case 'countersCleared':
+        this.model.clearCounters?.(effect.indexes);
+        break;
+      case 'restartAsked':
+        setTimeout(() => void this.reboot(), 100);
         break;
       case 'reported':
       case 'delivered':
       case 'integrityAnswered':
-      case 'countersCleared':
-      case 'restartAsked':
       case 'diagnostic':
         break;
       default:
         effect satisfies never;
     }
+  }
+
+  private say(octets: Uint8Array): void {
+    this.lastSaid = clock.now();
+    const { answerDelayMs } = this.faults;
+    if (answerDelayMs === 0) {
+      this.link.send(octets);
+      return;
+    }
+    const timer = setTimeout(() => {
+      this.lateAnswers.delete(timer);
+      this.link.send(octets);
+    }, answerDelayMs);
+    this.lateAnswers.add(timer);
   }
 
   private remember({ kind, index, value, flags, time }: Omit<LoggedEvent, 'number'>): void {
@@ -258,13 +363,16 @@ export class SimulatedRelay {
   private onControl(token: number, phase: 'select' | 'operate' | 'direct', items: ControlItem[]): void {
     const now = clock.now();
     const execute = phase !== 'select';
-    const statuses = items.map(({ index, block }) => {
-      const status = this.model.operate(index, block, this.isLocal(), now, execute);
+    const { model } = this;
+    const statuses = items.map(({ index, block, setpoint }) => {
+      const status = setpoint
+        ? (model.setTo?.(index, setpoint, this.isLocal(), execute) ?? ControlStatus.notSupported)
+        : model.operate(index, block, this.isLocal(), now, execute);
       if (execute && status === 0) this.operations++;
       return status;
     });
     this.driver.command({ type: 'controlResult', token, statuses });
-    const { nextMove } = this.model;
+    const { nextMove } = model;
     if (nextMove !== null) setTimeout(() => this.on && this.tick(), Math.max(0, nextMove - now) + 1);
   }
 }

@@ -3,7 +3,9 @@ import { POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';
 import type { SimulatedCentre } from './centre.ts';
-import type { SimulatedRelay } from './device.ts';
+import type { SimulatedDevice } from './device.ts';
+import { impairmentsSchema } from './impairments.ts';
+import type { CallingLink, ListeningLink } from './link.ts';
 
 const MAX_BODY = 10_000;
 const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
@@ -13,6 +15,11 @@ const forceBody = z.object({
   value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }),
 });
 const stormBody = z.object({ perSecond: z.number().int().min(0).max(5000) });
+const clockBody = z.object({ offsetMs: z.number().int().min(-31_536_000_000).max(31_536_000_000) });
+const faultsBody = z.object({
+  driftPpm: z.number().min(-100_000).max(100_000).default(0),
+  answerDelayMs: z.number().int().min(0).max(60_000).default(0),
+});
 const controlBody = z.object({
   index: z.number().int().min(0).max(65535),
   operation: z.enum(operations),
@@ -37,6 +44,9 @@ const WIRE_LIMITS: Partial<Record<PointKind, [number, number]>> = {
   output: [0, 1],
   analog: [-2_147_483_648, 2_147_483_647],
   counter: [0, 4_294_967_295],
+  doubleBit: [0, 3],
+  setpoint: [-2_147_483_648, 2_147_483_647],
+  frozenCounter: [0, 4_294_967_295],
 };
 
 /** The value as the device would have it on its wire. */
@@ -49,7 +59,8 @@ function wireValue(kind: PointKind, given: number | boolean): number {
 }
 
 export interface BenchParts {
-  devices: ReadonlyMap<string, SimulatedRelay>;
+  devices: ReadonlyMap<string, SimulatedDevice>;
+  links: ReadonlyMap<string, ListeningLink | CallingLink>;
   centres: ReadonlyMap<string, SimulatedCentre>;
 }
 
@@ -75,7 +86,7 @@ export function serveControl(host: string, port: number, parts: BenchParts, onFa
   return server;
 }
 
-async function answer(request: IncomingMessage, { devices, centres }: BenchParts): Promise<unknown> {
+async function answer(request: IncomingMessage, { devices, links, centres }: BenchParts): Promise<unknown> {
   // A browser page of any site can send requests here, but cannot hide that it does.
   if (request.headers.origin !== undefined) throw new Refusal(403, 'not for web pages');
   const url = new URL(request.url ?? '/', 'http://bench');
@@ -88,17 +99,23 @@ async function answer(request: IncomingMessage, { devices, centres }: BenchParts
     if (device === undefined) throw new Refusal(404, `there is no device ${code}`);
     return answerDevice(device, route, rest, request, url);
   }
+  if (collection === 'links') {
+    if (code === undefined) return [...links.values()].map((link) => link.report());
+    const link = links.get(code);
+    if (link === undefined) throw new Refusal(404, `there is no link ${code}`);
+    return answerLink(link, route, request);
+  }
   if (collection === 'centres') {
     if (code === undefined) return [...centres.values()].map(centreReport);
     const centre = centres.get(code);
     if (centre === undefined) throw new Refusal(404, `there is no centre ${code}`);
     return answerCentre(centre, route, request, url);
   }
-  throw new Refusal(404, 'there are /devices and /centres');
+  throw new Refusal(404, 'there are /devices, /links and /centres');
 }
 
 async function answerDevice(
-  device: SimulatedRelay,
+  device: SimulatedDevice,
   route: string,
   rest: string[],
   request: IncomingMessage,
@@ -124,6 +141,25 @@ async function answerDevice(
       device.setStorm(perSecond);
       return deviceReport(device);
     }
+    case 'POST reboot':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      await device.reboot();
+      return deviceReport(device);
+    case 'POST wake':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      if (device.settings.wakesEveryMs === undefined) throw new Refusal(409, 'this device does not sleep');
+      device.wake();
+      return deviceReport(device);
+    case 'POST fill':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      device.fill();
+      return deviceReport(device);
+    case 'PUT clock':
+      device.setClock(clockBody.parse(await bodyOf(request)).offsetMs);
+      return deviceReport(device);
+    case 'PUT faults':
+      device.setFaults(faultsBody.parse(await bodyOf(request)));
+      return deviceReport(device);
     case 'PUT points/**': {
       const { kind, index } = pointOf(device, rest);
       const { value } = forceBody.parse(await bodyOf(request));
@@ -137,6 +173,25 @@ async function answerDevice(
     }
     default:
       throw new Refusal(404, `a device has no ${route.trim()}`);
+  }
+}
+
+async function answerLink(
+  link: ListeningLink | CallingLink,
+  route: string,
+  request: IncomingMessage,
+): Promise<unknown> {
+  switch (route) {
+    case 'GET ':
+      return link.report();
+    case 'PUT impairments':
+      link.impair(impairmentsSchema.parse(await bodyOf(request)));
+      return link.report();
+    case 'POST cut':
+      link.cut();
+      return link.report();
+    default:
+      throw new Refusal(404, `a link has no ${route.trim()}`);
   }
 }
 
@@ -164,7 +219,7 @@ async function answerCentre(
   }
 }
 
-function pointOf(device: SimulatedRelay, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
+function pointOf(device: SimulatedDevice, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
   const kind = POINT_KINDS.find((one) => one === kindWord);
   if (kind === undefined) throw new Refusal(404, `kind: ${kindWord} is none of ${POINT_KINDS.join(', ')}`);
   const index = /^\d{1,5}$/.test(indexWord) ? Number(indexWord) : NaN;
@@ -172,13 +227,20 @@ function pointOf(device: SimulatedRelay, [, kindWord, indexWord]: string[]): { k
   return { kind, index };
 }
 
-const deviceReport = (device: SimulatedRelay): unknown => ({
+const deviceReport = (device: SimulatedDevice): unknown => ({
   code: device.settings.code,
   name: device.settings.name,
   station: device.settings.station,
   protocol: 'dnp3',
   address: device.settings.address,
-  port: device.settings.port,
+  port: device.link.port,
+  link: device.link.code,
+  connected: device.link.connected,
+  eventsWaiting: device.eventsWaiting,
+  eventsDropped: device.eventsDropped,
+  clockOffsetMs: device.clockOffsetMs,
+  faults: device.faults,
+  sleeps: device.settings.wakesEveryMs !== undefined,
   on: device.on,
   operations: device.operations,
   problem: device.problem,

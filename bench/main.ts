@@ -1,7 +1,13 @@
+import { clock } from '@halvix/wire';
 import { hostSetting, portSetting, readSettings } from '@halvix/core/settings';
 import { z } from 'zod';
 import { SimulatedCentre } from './centre.ts';
-import { SimulatedRelay } from './device.ts';
+import { SimulatedDevice } from './device.ts';
+import { impairmentsSchema } from './impairments.ts';
+import { CallingLink, ListeningLink } from './link.ts';
+import { FeederRelay } from './relay.ts';
+import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './scenario/stations.ts';
+import { GateStation, RepeaterHut, ValveLogger } from './stations.ts';
 import { serveControl } from './http.ts';
 import { DEMO_PORTS } from './scenario/configuration.ts';
 
@@ -16,6 +22,14 @@ const settings = readSettings(
       .string()
       .regex(/^(\d{1,5}(,\d{1,5})*)?$/, 'must be ports with commas between')
       .default(''),
+    /** The radio channel with its stations and the logger, or the relays alone. */
+    HALVIX_BENCH_STATIONS: z.enum(['all', 'relays']).default('all'),
+    HALVIX_BENCH_RADIO_PORT: portSetting(DEMO_PORTS.radio),
+    /** Where the logger calls. */
+    HALVIX_BENCH_LOGGER_PORT: portSetting(DEMO_PORTS.logger),
+    /** How often the logger wakes and how often it takes a sample, milliseconds. */
+    HALVIX_BENCH_LOGGER_WAKES_MS: z.coerce.number().int().min(1000).default(120_000),
+    HALVIX_BENCH_LOGGER_SAMPLES_MS: z.coerce.number().int().min(100).default(60_000),
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -27,15 +41,52 @@ if (!settings.ok) {
 }
 const { HALVIX_BENCH_HOST: host, ...ports } = settings.value;
 
-const relay = (code: string, name: string, port: number, address: number): SimulatedRelay =>
-  new SimulatedRelay({ code, name, station: code.split('-')[0], host, port, address, masterAddress: 1 });
+const now = clock.now();
+const relay = (code: string, name: string, port: number, address: number): SimulatedDevice =>
+  new SimulatedDevice(
+    { code, name, station: code.split('-')[0], product: 'Feeder relay, simulated', address, masterAddress: 1 },
+    new ListeningLink(host, code, `${name}'s port`, port),
+    new FeederRelay(now, Math.random),
+  );
 const f1 = relay('HLM-F1', 'F1 feeder relay', ports.HALVIX_BENCH_RELAY_PORT, 11);
 /** Off until somebody brings it on line. */
 const f2 = relay('HLM-F2', 'F2 feeder relay', ports.HALVIX_BENCH_RELAY2_PORT, 12);
 const more = ports.HALVIX_BENCH_MORE_RELAYS.split(',')
   .filter(Boolean)
   .map((port, i) => relay(`B${String(i + 1).padStart(2, '0')}`, `Relay ${i + 1}`, Number(port), 201 + i));
-const relays = [f1, f2, ...more];
+/** The radio channel R1: one line, half duplex, three stations on it. */
+const radio = new ListeningLink(host, 'R1', 'Radio channel R1', ports.HALVIX_BENCH_RADIO_PORT, true);
+radio.impair(impairmentsSchema.parse({ bitRate: 9600, bitsPerOctet: 10, latencyMs: 15, jitterMs: 10 }));
+const cellular = new CallingLink(host, 'LMB', 'Cellular, Lambrook', ports.HALVIX_BENCH_LOGGER_PORT);
+const station = (
+  code: string,
+  name: string,
+  product: string,
+  address: number,
+  ...[link, model]: [ListeningLink | CallingLink, ConstructorParameters<typeof SimulatedDevice>[2]]
+): SimulatedDevice => {
+  const sleeps = link === cellular ? { wakesEveryMs: ports.HALVIX_BENCH_LOGGER_WAKES_MS } : {};
+  const outstation = link === cellular ? { unsolicited: true } : {};
+  const settings = { code, name, station: code, product, address, masterAddress: 1, outstation, ...sleeps };
+  return new SimulatedDevice(settings, link, model);
+};
+const stations =
+  ports.HALVIX_BENCH_STATIONS === 'relays'
+    ? []
+    : [
+        station('SKA', 'Skarn Weir', 'Gate RTU', 21, radio, new GateStation(SKARN_WEIR, now, Math.random, 2.4)),
+        station('TOL', 'Tolbeck Siphon', 'Gate RTU', 22, radio, new GateStation(TOLBECK_SIPHON, now, Math.random, 1.9)),
+        station('PKM', 'Pike Moor', 'Hut RTU', 23, radio, new RepeaterHut(PIKE_MOOR, now, Math.random)),
+        station(
+          'LMB',
+          'Lambrook Valve House',
+          'Logger',
+          31,
+          cellular,
+          new ValveLogger(LAMBROOK, now, Math.random, ports.HALVIX_BENCH_LOGGER_SAMPLES_MS),
+        ),
+      ];
+const devices = [f1, f2, ...more, ...stations];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);
@@ -45,7 +96,8 @@ const server = serveControl(
   host,
   ports.HALVIX_BENCH_PORT,
   {
-    devices: new Map(relays.map((one) => [one.settings.code, one])),
+    devices: new Map(devices.map((one) => [one.settings.code, one])),
+    links: new Map([...new Set(devices.map(({ link }) => link))].map((link) => [link.code, link])),
     centres: new Map([quillstone, ambry].map((one) => [one.settings.code, one])),
   },
   (error) => {
@@ -53,7 +105,7 @@ const server = serveControl(
     process.exit(1);
   },
 );
-for (const one of [f1, ...more]) await one.power(true);
+for (const one of [f1, ...more, ...stations]) await one.power(true);
 quillstone.power(true);
 
 for (const signal of ['SIGTERM', 'SIGINT'] as const)
@@ -61,6 +113,6 @@ for (const signal of ['SIGTERM', 'SIGINT'] as const)
     quillstone.power(false);
     ambry.power(false);
     server.close();
-    void Promise.all(relays.map((one) => one.power(false))).then(() => process.exit(0));
+    void Promise.all(devices.map((one) => one.power(false))).then(() => process.exit(0));
     setTimeout(() => process.exit(0), 1000);
   });

@@ -1,6 +1,6 @@
 import { CONTROL_OPERATIONS, ControlStatus, type ControlBlock, type ControlOperation } from '@halvix/core/dnp3';
 import { describe, expect, test } from 'vitest';
-import { demoConfiguration } from './scenario/configuration.ts';
+import { DEMO_PORTS, demoConfiguration } from './scenario/configuration.ts';
 import { checkConfiguration } from '@halvix/core/config';
 import { dailyLoad, FeederRelay } from './relay.ts';
 import { FEEDER_RELAY } from './scenario/feederrelay.ts';
@@ -77,4 +77,7 @@ describe('the feeder relay', () => {
   });
 });
 
-test('the demo configuration has nothing wrong', () => expect(checkConfiguration(demoConfiguration())).toEqual([]));
+test('the demo configuration has nothing wrong', () => {
+  expect(checkConfiguration(demoConfiguration())).toEqual([]);
+  expect(checkConfiguration(demoConfiguration(DEMO_PORTS))).toEqual([]);
+});

@@ -1,5 +1,7 @@
 import { CONTROL_OPERATIONS, ControlStatus, controlOperation, type ControlBlock } from '@halvix/core/dnp3';
 import type { PointKind } from '@halvix/core/point';
+import type { DeviceModel } from './model.ts';
+import { FEEDER_RELAY } from './scenario/feederrelay.ts';
 
 /** Opening and closing times of the breaker, milliseconds. */
 const OPENS_IN_MS = 45;
@@ -32,6 +34,11 @@ const BO = {
   spare2: 11,
 };
 
+const STORM_POINTS: { kind: PointKind; index: number }[] = [
+  ...[19, 20, 21, 22, 23, 24, 26].map((index) => ({ kind: 'binary' as const, index })),
+  ...[19, 20, 21, 22, 23, 24, 25, 26, 27].map((index) => ({ kind: 'analog' as const, index })),
+];
+
 /** Which input shows the state of a latched output. */
 const SHOWN_BY: Partial<Record<number, number>> = {
   [BO.autoReclose]: BI.autoReclose,
@@ -44,7 +51,10 @@ const SHOWN_BY: Partial<Record<number, number>> = {
  * The invented feeder relay, alive: its load follows the day, trip opens the breaker and the currents go to zero,
  * close brings them back. Values are wire counts. Time and chance come from outside.
  */
-export class FeederRelay {
+export class FeederRelay implements DeviceModel {
+  readonly points = FEEDER_RELAY;
+  readonly remoteSwitch = BI.remote;
+  readonly stormPoints = STORM_POINTS;
   private readonly binaries = new Array<number>(28).fill(0);
   private readonly outputs = new Array<number>(12).fill(0);
   private readonly analogs = new Array<number>(36).fill(0);
@@ -84,6 +94,10 @@ export class FeederRelay {
       default:
         return kind satisfies never;
     }
+  }
+
+  get clockSynchronised(): boolean {
+    return this.binaries[BI.clock] === 1;
   }
 
   set clockSynchronised(synchronised: boolean) {

@@ -28,6 +28,8 @@ const GROUPS = {
   'ingest.copy_ratio': ingest,
   'apply.late_polls': latePolls,
   grid,
+  line,
+  scale,
 };
 
 /** @param {{ figure: string, value: number, unit: string, bound?: number, better: 'higher' | 'lower' }} figure */
@@ -115,6 +117,41 @@ async function systemOn(postgres, more = 0) {
   const databaseUrl = postgres.url(name);
   const system = new System({ databaseUrl, ports, logs: dataFolder('bench-logs'), moreRelays });
   return { system, ports, databaseUrl, moreRelays };
+}
+
+/**
+ * An engine beside a program that applies its configuration, plays its devices and prints figures.
+ * @param {Postgres} postgres  @param {string} program  @param {Record<string, string>} env
+ */
+async function besideEngine(postgres, program, env) {
+  const { system, databaseUrl } = await systemOn(postgres);
+  try {
+    const running = run(process.execPath, ['--enable-source-maps', `${ROOT}/dist/${program}.js`], {
+      env: { ...env, HALVIX_DATABASE_URL: databaseUrl, HALVIX_MIGRATIONS: `${ROOT}/db/migrations` },
+    });
+    const engine = system.start('engine');
+    running.catch(() => {});
+    env.HALVIX_ENGINE_PID = String(engine.child.pid);
+    const { output } = await running;
+    for (const row of output.split('\n')) {
+      if (row.startsWith('{')) report(JSON.parse(row));
+      else if (row !== '') process.stderr.write(`${row}\n`);
+    }
+  } finally {
+    await system.stopAll();
+  }
+}
+
+/** @param {Postgres} postgres */
+async function line(postgres) {
+  const [port] = await freePorts(1);
+  await besideEngine(postgres, 'line-bench', { HALVIX_LINE_PORT: String(port) });
+}
+
+/** @param {Postgres} postgres */
+async function scale(postgres) {
+  const ports = await freePorts(1000);
+  await besideEngine(postgres, 'scale-bench', { HALVIX_SCALE_PORTS: ports.join(',') });
 }
 
 /** @param {System} system @param {readonly ('bench' | 'engine' | 'web')[]} names */

@@ -18,6 +18,9 @@ const settings = readSettings(
     HALVIX_MIGRATIONS: z.string().min(1),
     HALVIX_BENCH_RELAY_PORT: portSetting(DEMO_PORTS.relay),
     HALVIX_BENCH_RELAY2_PORT: portSetting(DEMO_PORTS.relay2),
+    HALVIX_BENCH_STATIONS: z.enum(['all', 'relays']).default('all'),
+    HALVIX_BENCH_RADIO_PORT: portSetting(DEMO_PORTS.radio),
+    HALVIX_BENCH_LOGGER_PORT: portSetting(DEMO_PORTS.logger),
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -36,6 +39,9 @@ if ((await newestRevision(database)) === null) {
   const configuration = demoConfiguration({
     relay: settings.value.HALVIX_BENCH_RELAY_PORT,
     relay2: settings.value.HALVIX_BENCH_RELAY2_PORT,
+    ...(settings.value.HALVIX_BENCH_STATIONS === 'all'
+      ? { radio: settings.value.HALVIX_BENCH_RADIO_PORT, logger: settings.value.HALVIX_BENCH_LOGGER_PORT }
+      : {}),
     quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
     ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
   });

@@ -56,6 +56,15 @@ export class TcpListener {
     return new Promise((resolve) => (server === null ? resolve() : server.close(() => resolve())));
   }
 
+  get connected(): boolean {
+    return this.socket !== null;
+  }
+
+  /** Ends the connection; the next one is taken. */
+  cut(): void {
+    if (this.socket !== null) this.drop(this.socket);
+  }
+
   /** Something valid came from the peer. */
   heard(): void {
     this.lastHeard = clock.now();

@@ -2,15 +2,29 @@ import { configurationSchema, type Configuration } from '@halvix/core/config';
 import { DEFAULT_VARIATIONS } from '@halvix/core/dnp3';
 import { USUAL_CLASS } from '@halvix/core/mapping';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
+import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
 export interface DemoPorts {
   relay: number;
   relay2: number;
+  /** The radio channel and the logger's port; absent: the demo without them. */
+  radio?: number;
+  logger?: number;
   quillstone: number;
   ambry: number;
 }
 
-export const DEMO_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
+export const DEMO_PORTS = {
+  relay: 20001,
+  relay2: 20002,
+  radio: 20003,
+  logger: 20004,
+  quillstone: 20100,
+  ambry: 20101,
+};
+
+/** The relays and the centres alone. */
+const RELAY_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
 
 /** What each operation of an output leads to, where a binary input shows it. */
 const FEEDBACK: Partial<Record<number, { index: number; expect: Record<string, number> }>> = {
@@ -22,20 +36,100 @@ const FEEDBACK: Partial<Record<number, { index: number; expect: Record<string, n
   7: { index: 25, expect: { latchOn: 1, latchOff: 0 } },
 };
 
-function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoint): unknown {
-  const feedback = kind === 'output' ? FEEDBACK[index] : undefined;
+type Feedback = { kind: string; index: number; expect: Record<string, number> };
+
+function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoint, feedback?: Feedback): unknown {
   const control = {
     operations,
     onMs: 500,
     offMs: 250,
-    feedback: feedback ? { kind: 'binary', ...feedback } : null,
-    feedbackWithinMs: 10_000,
+    feedback: feedback ?? null,
+    // A gate takes its time.
+    feedbackWithinMs: feedback?.kind === 'doubleBit' ? 70_000 : 10_000,
   };
   return { kind, index, name, unit, gain, offset: 0, states, control: kind === 'output' ? control : null };
 }
 
-/** The demo's configuration: relay HLM-F1, mapped whole and unchanged to Quillstone and to Ambry. */
-export function demoConfiguration(ports: DemoPorts = DEMO_PORTS): Configuration {
+const relayFeedback = ({ kind, index }: RelayPoint): Feedback | undefined => {
+  const feedback = kind === 'output' ? FEEDBACK[index] : undefined;
+  return feedback && { kind: 'binary', ...feedback };
+};
+const gateFeedback = ({ kind, index }: RelayPoint): Feedback | undefined =>
+  kind === 'output' ? { kind: 'doubleBit', index, expect: { latchOn: 2, latchOff: 1 } } : undefined;
+
+/** The stations on radio channel R1, and the logger that calls. */
+function smallStations(radio: number, logger: number): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
+  const polls = { class1PeriodMs: 3000, class2PeriodMs: 3000, class3PeriodMs: 15_000, integrityPeriodMs: 600_000 };
+  const onRadio = { ...polls, ourAddress: 1, responseTimeoutMs: 1500, clockCheckMs: 30_000 };
+  const device = (
+    code: string,
+    name: string,
+    description: string,
+    link: string,
+    settings: object,
+    points: readonly RelayPoint[],
+    feedback: (point: RelayPoint) => Feedback | undefined = () => undefined,
+  ): unknown => ({
+    code,
+    name,
+    description,
+    station: code,
+    link,
+    protocol: 'dnp3',
+    settings,
+    points: points.map((point) => pointOf(point, feedback(point))),
+  });
+  const radioLine = { bitRate: 9600, keyUpMs: 20, keyDownMs: 10 };
+  return {
+    stations: [
+      { code: 'SKA', name: 'Skarn Weir', description: 'Canal head gate' },
+      { code: 'TOL', name: 'Tolbeck Siphon', description: 'Siphon and spillway' },
+      { code: 'PKM', name: 'Pike Moor', description: 'Repeater hut' },
+      { code: 'LMB', name: 'Lambrook Valve House', description: 'Pressure and flow, on batteries' },
+    ],
+    links: [
+      { code: 'R1', name: 'Radio channel R1', type: 'tcpClient', host: '127.0.0.1', port: radio, line: radioLine },
+      {
+        code: 'LMB-CELL',
+        name: 'Cellular',
+        type: 'tcpServer',
+        host: '127.0.0.1',
+        port: logger,
+        calls: { lateAfterMs: 300_000 },
+      },
+    ],
+    devices: [
+      device('SKA', 'Skarn RTU', 'gate RTU', 'R1', { ...onRadio, theirAddress: 21 }, SKARN_WEIR, gateFeedback),
+      device('TOL', 'Tolbeck RTU', 'gate RTU', 'R1', { ...onRadio, theirAddress: 22 }, TOLBECK_SIPHON, gateFeedback),
+      device('PKM', 'Pike Moor RTU', 'hut RTU', 'R1', { ...onRadio, theirAddress: 23 }, PIKE_MOOR),
+      device(
+        'LMB',
+        'Lambrook logger',
+        'logger, calls in',
+        'LMB-CELL',
+        {
+          ourAddress: 1,
+          theirAddress: 31,
+          responseTimeoutMs: 5000,
+          disableUnsolicited: false,
+          unsolicitedClasses: [1, 2, 3],
+          class1PeriodMs: 0,
+          class2PeriodMs: 0,
+          class3PeriodMs: 0,
+          integrityPeriodMs: 0,
+          clockCheckMs: 60_000,
+        },
+        LAMBROOK,
+      ),
+    ],
+  };
+}
+
+/**
+ * The demo's configuration: relay HLM-F1, mapped whole and unchanged to Quillstone and to Ambry; with ports for them,
+ * the stations on the radio channel and the logger.
+ */
+export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration {
   const mappings = FEEDER_RELAY.map(({ kind, index }) => ({
     device: 'HLM-F1',
     kind,
@@ -58,12 +152,17 @@ export function demoConfiguration(ports: DemoPorts = DEMO_PORTS): Configuration 
     settings: { ourAddress: 10, theirAddress },
     mappings,
   });
+  const none = { stations: [], links: [], devices: [] };
+  const small = ports.radio && ports.logger ? smallStations(ports.radio, ports.logger) : none;
   return configurationSchema.parse({
     schema: 'halvix.configuration',
     version: 1,
     network: 'Varrow Basin Utilities',
-    stations: [{ code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' }],
-    links: [{ code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay }],
+    stations: [{ code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' }, ...small.stations],
+    links: [
+      { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
+      ...small.links,
+    ],
     devices: [
       {
         code: 'HLM-F1',
@@ -73,8 +172,9 @@ export function demoConfiguration(ports: DemoPorts = DEMO_PORTS): Configuration 
         link: 'HLM-LAN-F1',
         protocol: 'dnp3',
         settings: { ourAddress: 1, theirAddress: 11 },
-        points: FEEDER_RELAY.map(pointOf),
+        points: FEEDER_RELAY.map((point) => pointOf(point, relayFeedback(point))),
       },
+      ...small.devices,
     ],
     outbounds: [
       outbound('QST', 'centre', 'Quillstone', ports.quillstone, 100),

@@ -160,7 +160,7 @@ describe('address plan', () => {
     const { changes, problems } = readPlan(rows, demo);
     expect(problems).toEqual([]);
     expect(changes.map(({ words }) => words[0])).toEqual([
-      'link HLM-LAN-F1 Station LAN: Port: 20001 → 20009',
+      'link HLM-LAN-F1 Station LAN: TCP port of the device: 20001 → 20009',
       'radio R1 Hill: new',
     ]);
     const bad = readPlan(

@@ -10,11 +10,11 @@ export interface RelayPoint {
   gain: number;
   /** Change, in wire counts, that makes the relay report. */
   deadband: number;
-  states: [string, string] | null;
+  states: readonly string[] | null;
   operations: ControlOperation[];
 }
 
-const binary = (name: string, off: string, on: string): Omit<RelayPoint, 'index'> => ({
+export const binary = (name: string, off: string, on: string): Omit<RelayPoint, 'index'> => ({
   kind: 'binary',
   name,
   unit: '',
@@ -23,12 +23,12 @@ const binary = (name: string, off: string, on: string): Omit<RelayPoint, 'index'
   states: [off, on],
   operations: [],
 });
-const output = (name: string, ...operations: ControlOperation[]): Omit<RelayPoint, 'index'> => ({
+export const output = (name: string, ...operations: ControlOperation[]): Omit<RelayPoint, 'index'> => ({
   ...binary(name, 'off', 'on'),
   kind: 'output',
   operations,
 });
-const analog = (name: string, unit: string, gain: number, deadband: number): Omit<RelayPoint, 'index'> => ({
+export const analog = (name: string, unit: string, gain: number, deadband: number): Omit<RelayPoint, 'index'> => ({
   kind: 'analog',
   name,
   unit,
@@ -37,15 +37,15 @@ const analog = (name: string, unit: string, gain: number, deadband: number): Omi
   states: null,
   operations: [],
 });
-const counter = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
+export const counter = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
   ...analog(name, unit, gain, 0),
   kind: 'counter',
 });
 
-const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] =>
+export const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] =>
   points.map((point, index) => ({ ...point, index }));
 
-const SWITCHED: ControlOperation[] = ['latchOn', 'latchOff'];
+export const SWITCHED: ControlOperation[] = ['latchOn', 'latchOff'];
 
 /** 28 binary inputs, 12 binary outputs, 36 analog inputs, 4 counters. */
 export const FEEDER_RELAY: readonly RelayPoint[] = [

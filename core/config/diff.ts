@@ -81,7 +81,8 @@ export function titleOf(kind: ObjectKind, parent: string, document: unknown): st
 /** Field by field, what differs between two documents of one kind. */
 export function differences(before: unknown, after: unknown, kind: ObjectKind): string[] {
   const words: string[] = [];
-  const fields = new Map((FIELDS[kind] ?? []).map((field) => [field.path, field]));
+  const meant = (FIELDS[kind] ?? []).filter(({ applies }) => applies?.(after) ?? true);
+  const fields = new Map(meant.map((field) => [field.path, field]));
   const walk = (a: unknown, b: unknown, path: string): void => {
     if (isPlain(a) && isPlain(b)) {
       for (const key of new Set([...Object.keys(a), ...Object.keys(b)]))

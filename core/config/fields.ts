@@ -63,16 +63,19 @@ export const LINK_FIELDS: readonly SettingField[] = [
     ],
     open: true,
   },
-  text('host', 'Address', {
+  text('host', 'Address of the device', {
     open: true,
-    help: "The device's; ours to listen on where it calls us",
-    applies: linkIs('tcpClient', 'tcpServer', 'udp'),
+    help: 'An IP address or a host name',
+    applies: linkIs('tcpClient', 'udp'),
   }),
-  number('port', 'Port', '', [1, 65535], {
+  number('port', 'TCP port of the device', '', [1, 65535], {
     open: true,
     help: '20000 is usual for DNP3',
-    applies: linkIs('tcpClient', 'tcpServer', 'udp'),
+    applies: linkIs('tcpClient'),
   }),
+  number('port', 'UDP port of the device', '', [1, 65535], { open: true, applies: linkIs('udp') }),
+  text('host', 'Our address to listen on', { open: true, applies: linkIs('tcpServer') }),
+  number('port', 'Our TCP port', '', [1, 65535], { open: true, applies: linkIs('tcpServer') }),
   text('serialPort', 'Serial port', { open: true, help: 'On the engine: /dev/ttyS0', applies: linkIs('serial') }),
   number('localPort', 'Our UDP port', '', [0, 65535], { help: '0: any', applies: linkIs('udp') }),
   number('line.bitRate', 'Line, bit rate', 'bit/s', [0, 10_000_000], {

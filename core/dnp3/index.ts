@@ -9,6 +9,9 @@ export {
   controlStatusWords,
   type ControlBlock,
   type ControlOperation,
+  type Setpoint,
+  type SetpointVariation,
+  SETPOINT_LIMITS,
 } from './control.ts';
 export type { ControlMode, ControlRequest } from './request.ts';
 export {

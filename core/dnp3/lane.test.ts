@@ -29,6 +29,7 @@ class Line {
   readonly effects: (LaneEffect & { type: 'device' })[] = [];
   private flights: { at: Instant; run: () => void }[] = [];
   private lineFree: Instant = 0;
+  private lastFrom = 'lane';
   /** When two were on the line at a time. */
   collisions = 0;
   commitMs = 0;
@@ -61,11 +62,13 @@ class Line {
   }
 
   /** Octets on the line, one transmission at a time. */
-  private carry(octets: Uint8Array, arrive: () => void): void {
-    if (this.now < this.lineFree) this.collisions++;
+  private carry(octets: Uint8Array, from: 'lane' | 'device', arrive: () => void): void {
+    // What follows one's own octets waits in the sender.
+    if (this.now < this.lineFree && from !== this.lastFrom) this.collisions++;
+    this.lastFrom = from;
     const took = octets.length * octetMs(this.timing);
-    this.lineFree = this.now + took;
-    this.later(took, arrive);
+    this.lineFree = Math.max(this.now, this.lineFree) + took;
+    this.later(this.lineFree - this.now, arrive);
   }
 
   pump(): void {
@@ -89,7 +92,7 @@ class Line {
         if (effect.type === 'send') {
           this.sentAt.push(this.now);
           const { octets } = effect;
-          this.carry(octets, () => {
+          this.carry(octets, 'lane', () => {
             for (const [device, outstation] of this.outstations)
               if (!this.dead.has(device)) outstation.receive(octets, this.now);
           });
@@ -99,7 +102,7 @@ class Line {
       for (const effect of outstation.take())
         if (effect.type === 'send') {
           const { octets } = effect;
-          this.carry(octets, () => this.lane.receive(octets, this.now));
+          this.carry(octets, 'device', () => this.lane.receive(octets, this.now));
         }
   }
 

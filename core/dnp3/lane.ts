@@ -14,8 +14,8 @@ import { Priority, type Master, type MasterCommand, type MasterEffect } from './
  *  3. A device that begins anew after a rest does not get the time it did not use.
  *  4. Frames go to the master of the device that sent them. Checksum errors and garbage count for the one that holds
  *     the line, otherwise for the line.
- *  5. On a radio: the transmitter is keyed, and `keyUpMs` later the octets go; after the last one it is let go
- *     `keyDownMs` later, and nothing is sent before that. After octets that are not for us the line rests for `quietMs`.
+ *  5. What is sent after something else of ours follows it on the line without a gap. On a radio the transmitter is
+ *     keyed, and `keyUpMs` later the octets go; after the last one it is let go `keyDownMs` later. After octets that are not for us the line rests for `quietMs`.
  */
 
 export interface LineTiming {
@@ -93,6 +93,8 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
   private turn: Turn | null = null;
   /** The line is ours to send on from then on. */
   private freeAt: Instant = 0;
+  /** Our own octets are on the line until then; more of ours may follow them without a gap. */
+  private sendingUntil: Instant = 0;
   /** The transmitter is keyed: since when octets may go, and until when it stays. */
   private key: { readyAt: Instant; offAt: Instant | null } | null = null;
   private wakeAt: Instant | null = null;
@@ -147,7 +149,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
   start(now: Instant): void {
     this.up = true;
     this.parser.reset();
-    this.freeAt = now;
+    this.freeAt = this.sendingUntil = now;
     for (const { master } of this.members.values()) master.start(now);
     this.run(now);
   }
@@ -307,7 +309,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
   }
 
   private transmit(member: Member, now: Instant): void {
-    member.master.grant(now);
+    member.master.grant(now, Math.max(now, this.sendingUntil));
     this.collect(member, now);
     if (this.turn !== null && member.master.holdsLine) this.turn.outcome = 'silent';
   }
@@ -317,7 +319,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     this.holder = null;
     this.turn = null;
     if (holder === null || turn === null) return;
-    const ended = Math.max(now, turn.outcome === 'sent' ? this.freeAt : now);
+    const ended = Math.max(now, turn.outcome === 'sent' ? this.sendingUntil : now);
     turn.ended = ended;
     const took = Math.max(0, ended - turn.began);
     turn.waitingMs = Math.max(0, took - turn.sendingMs - turn.receivingMs);
@@ -351,8 +353,8 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     while (this.out.length > 0 && now >= this.freeAt && this.isKeyed(now)) {
       const [{ device, octets }] = this.out.splice(0, 1);
       const took = octets.length * octetMs(this.timing);
-      this.freeAt = now + took;
-      if (this.key !== null) this.key.offAt = this.freeAt + this.timing.keyDownMs;
+      this.sendingUntil = Math.max(now, this.sendingUntil) + took;
+      if (this.key !== null) this.key.offAt = this.sendingUntil + this.timing.keyDownMs;
       if (this.turn !== null) this.turn.sendingMs += took;
       this.effects.push({ type: 'send', octets, device });
     }

@@ -148,6 +148,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private clockDue: Instant | null;
   private lastHeard: Instant = 0;
   private startupSince: Instant = 0;
+  private lineBegins: Instant = 0;
   private timeSyncAsked = false;
   private timeSyncNotBefore: Instant = 0;
   private token = 0;
@@ -401,8 +402,9 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     return this.plan(now);
   }
 
-  /** It is this master's turn. */
-  grant(now: Instant): void {
+  /** It is this master's turn; what it sends begins to go over the line at that time. */
+  grant(now: Instant, begins: Instant): void {
+    this.lineBegins = begins;
     this.plan(now)?.go(now);
   }
 
@@ -559,12 +561,13 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     }
     const { responseTimeoutMs, silentTimeoutMs } = this.settings;
     const waitMs = this.state === 'silent' ? Math.min(silentTimeoutMs, responseTimeoutMs) : responseTimeoutMs;
-    const sent = now + this.octetMs * (objects.length + REQUEST_OVERHEAD);
+    const begins = Math.max(now, this.lineBegins);
+    const sent = begins + this.octetMs * (objects.length + REQUEST_OVERHEAD);
     this.exchange = {
       task,
       attempt,
       sequence: this.sequence,
-      sentAt: now,
+      sentAt: begins,
       deadline: sent + waitMs,
       patienceEnds: sent + responseTimeoutMs * MAX_EXTENSION,
       fragments: 0,

@@ -56,6 +56,8 @@ export interface PointUpdate {
   time: Instant;
   /** Makes an event of any change, however small against the deadband. */
   exact?: boolean;
+  /** Makes an event even of no change: a sample that is due. */
+  always?: boolean;
 }
 
 export type OutstationCommand =
@@ -335,14 +337,14 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- values
 
-  private update({ kind, index, value, flags, time, exact }: PointUpdate, quiet: boolean): void {
+  private update({ kind, index, value, flags, time, exact, always }: PointUpdate, quiet: boolean): void {
     const point = this.points.get(kind, index);
     if (point === undefined) return;
     point.value = value;
     point.flags = flags;
     point.time = time;
     const change = Math.abs(value - point.reportedValue);
-    const matters = flags !== point.reportedFlags || (change > 0 && (exact || change >= point.deadband));
+    const matters = always || flags !== point.reportedFlags || (change > 0 && (exact || change >= point.deadband));
     if (!matters) return;
     point.reportedValue = value;
     point.reportedFlags = flags;

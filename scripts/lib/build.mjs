@@ -10,6 +10,8 @@ const PROGRAMS = {
   'load-demo': 'scripts/load-demo.ts',
   halvix: 'scripts/halvix.ts',
   'ingest-bench': 'engine/ingest.bench.ts',
+  'line-bench': 'scripts/measures/line.ts',
+  'scale-bench': 'scripts/measures/scale.ts',
 };
 
 /**

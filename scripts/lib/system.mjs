@@ -9,11 +9,13 @@ export const DEMO_PORTS = {
   postgres: 54600,
   relay: 20001,
   relay2: 20002,
+  radio: 20003,
+  logger: 20004,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
@@ -31,6 +33,10 @@ export class System {
       HALVIX_BENCH_PORT: String(ports.bench),
       HALVIX_BENCH_RELAY_PORT: String(ports.relay),
       HALVIX_BENCH_RELAY2_PORT: String(ports.relay2),
+      // A system without a port for them does without the small stations.
+      HALVIX_BENCH_STATIONS: ports.radio && ports.logger ? 'all' : 'relays',
+      ...(ports.radio ? { HALVIX_BENCH_RADIO_PORT: String(ports.radio) } : {}),
+      ...(ports.logger ? { HALVIX_BENCH_LOGGER_PORT: String(ports.logger) } : {}),
       HALVIX_BENCH_QUILLSTONE_PORT: String(ports.quillstone),
       HALVIX_BENCH_AMBRY_PORT: String(ports.ambry),
       HALVIX_BENCH_MORE_RELAYS: moreRelays.join(','),
