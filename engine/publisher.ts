@@ -22,6 +22,7 @@ export interface PublisherContext {
 
 const SHORTEST_PAUSE_MS = 250;
 const FULL_ROUND_MS = 1000;
+const ROUND_PER_HOP_MS = 2;
 const WATCH_MS = 30_000;
 const MAX_WATCHED = 200;
 
@@ -37,7 +38,8 @@ export class Publisher {
   private last = 0;
   private lastRound = 0;
   private hopsDirty = true;
-  private written = new Map<string, string>();
+  private readonly written = new Map<string, string>();
+  private readonly shown = new Map<string, string>();
   private readonly watched = new Map<number, number>();
   private readonly watchedLinks = new Map<string, number>();
   private failing = false;
@@ -110,6 +112,7 @@ export class Publisher {
       exchange.giveBack(points);
       journal.giveBack(entries);
       this.hopsDirty = true;
+      this.shown.clear();
       if (!this.failing) log('error', 'live values cannot be written; trying on', { reason: reason(error) });
       this.failing = true;
       this.last = clock.now() + FULL_ROUND_MS;
@@ -118,16 +121,25 @@ export class Publisher {
     if (points.length > 0 || this.hopsDirty) this.soon();
   }
 
+  /**
+   * Of each hop what people would miss at once (its state and its words) goes out at the next publication; counters
+   * and ages follow at a pace that leaves room for readings where there are many hops.
+   */
   private hopsToWrite(): HopReport[] {
     if (!this.hopsDirty) return [];
     this.hopsDirty = false;
     const all = this.context.hops();
-    const round = clock.now() - this.lastRound >= FULL_ROUND_MS;
-    if (round) this.lastRound = clock.now();
-    return all.filter(
-      ({ kind, code, state }) =>
-        (round && kind === 'engine') || this.written.get(`${kind} ${code}`) !== JSON.stringify(state),
-    );
+    const now = clock.now();
+    const round = now - this.lastRound >= Math.max(FULL_ROUND_MS, all.length * ROUND_PER_HOP_MS);
+    if (round) this.lastRound = now;
+    return all.filter(({ kind, code, state }) => {
+      if (kind === 'engine' || kind === 'lane') return round || kind === 'lane';
+      const key = `${kind} ${code}`;
+      const shown = essence(state as Essence);
+      if (round ? this.written.get(key) === JSON.stringify(state) : this.shown.get(key) === shown) return false;
+      this.shown.set(key, shown);
+      return true;
+    });
   }
 
   private trails(points: readonly LivePoint[]): Trail[] {
@@ -137,3 +149,15 @@ export class Publisher {
     return points.flatMap((point) => (this.watched.has(point.id) ? (this.context.trailOf(point) ?? []) : []));
   }
 }
+
+/** What of a hop's state people act on. */
+interface Essence {
+  state?: string;
+  since?: number;
+  words?: string;
+  problem?: string | null;
+  connectedFrom?: string | null;
+  lastProblem?: { time: number } | null;
+}
+const essence = ({ state, since, words, problem, connectedFrom, lastProblem }: Essence): string =>
+  `${state} ${since} ${words} ${problem} ${connectedFrom} ${lastProblem?.time}`;

@@ -10,6 +10,7 @@ import {
   keepHopStates,
   latestOf,
   newestRevision,
+  newestRevisionId,
   pointNumbers,
   replayGuards,
   type AppliedRevision,
@@ -75,6 +76,8 @@ export class Runtime {
     this.applying = this.applying
       .catch(() => {})
       .then(async () => {
+        // The whole document only when it is another one.
+        if ((await newestRevisionId(this.database)) === this.revision) return;
         const revision = await newestRevision(this.database);
         if (revision !== null && revision.id !== this.revision) await this.change(revision);
       });

@@ -126,13 +126,15 @@ async function systemOn(postgres, more = 0) {
 async function besideEngine(postgres, program, env) {
   const { system, databaseUrl } = await systemOn(postgres);
   try {
-    const running = run(process.execPath, ['--enable-source-maps', `${ROOT}/dist/${program}.js`], {
-      env: { ...env, HALVIX_DATABASE_URL: databaseUrl, HALVIX_MIGRATIONS: `${ROOT}/db/migrations` },
-    });
     const engine = system.start('engine');
-    running.catch(() => {});
-    env.HALVIX_ENGINE_PID = String(engine.child.pid);
-    const { output } = await running;
+    const { output } = await run(process.execPath, ['--enable-source-maps', `${ROOT}/dist/${program}.js`], {
+      env: {
+        ...env,
+        HALVIX_ENGINE_PID: String(engine.child.pid),
+        HALVIX_DATABASE_URL: databaseUrl,
+        HALVIX_MIGRATIONS: `${ROOT}/db/migrations`,
+      },
+    });
     for (const row of output.split('\n')) {
       if (row.startsWith('{')) report(JSON.parse(row));
       else if (row !== '') process.stderr.write(`${row}\n`);
@@ -150,8 +152,7 @@ async function line(postgres) {
 
 /** @param {Postgres} postgres */
 async function scale(postgres) {
-  const ports = await freePorts(1000);
-  await besideEngine(postgres, 'scale-bench', { HALVIX_SCALE_PORTS: ports.join(',') });
+  await besideEngine(postgres, 'scale-bench', {});
 }
 
 /** @param {System} system @param {readonly ('bench' | 'engine' | 'web')[]} names */

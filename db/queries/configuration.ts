@@ -101,11 +101,11 @@ async function storeRevision(
   const points = configuration.devices.flatMap((device) =>
     device.points.map(({ kind, index }) => ({ device: device.code, kind, index })),
   );
-  for (let at = 0; at < points.length; at += 5000)
-    await tx
-      .insert(pointIdentity)
-      .values(points.slice(at, at + 5000))
-      .onConflictDoNothing();
+  await tx.execute(sql`
+    insert into point_identity (device, kind, index)
+    select item->>'device', item->>'kind', (item->>'index')::int
+    from jsonb_array_elements(${JSON.stringify(points)}::jsonb) as item
+    on conflict do nothing`);
   const [row] = await tx
     .insert(revision)
     .values({ document: configuration, author, note, applied: Date.now(), draftVersion: await draftVersion(tx) })

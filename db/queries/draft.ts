@@ -181,12 +181,14 @@ async function write(
       .map((object) => ({ ...object, document: compacted(object.kind, object.document) }));
     const fresh = chunk.filter(({ id }) => id === null);
     const made = fresh.length
-      ? await tx
-          .insert(draftObject)
-          .values(
-            fresh.map(({ kind, parent, document }) => ({ kind, parent, document, version, author, changed: now })),
-          )
-          .returning({ id: draftObject.id })
+      ? // As one value: parameters by the hundred thousand take longer than the rows.
+        await tx.execute<{ id: number }>(sql`
+          insert into draft_object (kind, parent, document, version, author, changed)
+          select item->>'kind', item->>'parent', nullif(item->'document', 'null'::jsonb), ${version}, ${author},
+            ${new Date(now).toISOString()}::timestamptz
+          from jsonb_array_elements(${JSON.stringify(fresh)}::jsonb) with ordinality as given (item, place)
+          order by place
+          returning id`)
       : [];
     const known = chunk.filter((object) => object.id !== null);
     if (known.length > 0)

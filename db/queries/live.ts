@@ -1,6 +1,6 @@
 import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core/path';
 import { CAUSES, LIMIT_LEVELS, TIME_SOURCES, type Reading } from '@halvix/core/point';
-import { desc, eq, gt, inArray, lt } from 'drizzle-orm';
+import { desc, eq, gt, lt, sql } from 'drizzle-orm';
 import type { z } from 'zod';
 import type { Database } from '../open.ts';
 import { hopState, journal, latest, trail } from '../schema/index.ts';
@@ -30,7 +30,9 @@ export async function writeLatest(database: Database, readings: readonly StoredR
 export async function latestOf(database: Database, pointIds?: readonly number[]): Promise<Map<number, Reading>> {
   if (pointIds?.length === 0) return new Map();
   const query = database.select().from(latest);
-  const rows = await (pointIds ? query.where(inArray(latest.pointId, [...pointIds])) : query);
+  // As one value: a list of parameters ends at 65 534.
+  const wanted = pointIds && sql`${latest.pointId} = any(${sql.param(`{${pointIds.join(',')}}`)}::int[])`;
+  const rows = await (wanted ? query.where(wanted) : query);
   return new Map(
     rows.map(({ limitLevel, ...row }) => [
       row.pointId,

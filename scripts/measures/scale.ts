@@ -1,1 +1,188 @@
-export {};
+import { configurationSchema } from '@halvix/core/config';
+import { Outstation, outstationSettings, type OutstationCommand, type OutstationEffect } from '@halvix/core/dnp3';
+import { databaseSetting, readSettings } from '@halvix/core/settings';
+import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
+import { clock, Driver, TcpListener } from '@halvix/wire';
+import { readFileSync } from 'node:fs';
+import { z } from 'zod';
+
+/*
+ * One engine with a thousand outstations of a hundred points each on loopback TCP, which make 5000 events a second
+ * together and send them unasked. Whether every event is in history exactly once; how long it takes from the event to
+ * its confirm, which the engine sends when it is committed; and what processor and memory the engine needs for it.
+ */
+const DEVICES = 1000;
+const POINTS = 100;
+const PER_SECOND = 5000;
+const MEASURE_MS = 30_000;
+const TICK_MS = 10;
+/** Events are gathered for so long before they go out. */
+const GATHER_MS = 200;
+
+const settings = readSettings(
+  z.object({
+    HALVIX_DATABASE_URL: databaseSetting,
+    HALVIX_MIGRATIONS: z.string(),
+    HALVIX_ENGINE_PID: z.coerce.number().int(),
+  }),
+  process.env,
+);
+if (!settings.ok) {
+  process.stderr.write(`${settings.problem.join('\n')}\n`);
+  process.exit(2);
+}
+/** An address of their own, with ports that the system gives to nobody by itself. */
+const HOST = '127.11.0.1';
+const ports = Array.from({ length: DEVICES }, (_, i) => 21_000 + i);
+
+const latencies: number[] = [];
+let measuring = false;
+let made = 0;
+let delivered = 0;
+
+class Device {
+  private readonly driver: Driver<OutstationCommand, OutstationEffect>;
+  private readonly listener: TcpListener;
+  private readonly values = new Array<number>(POINTS).fill(0);
+  private next = 0;
+  ready = false;
+
+  constructor(port: number) {
+    const outstation = new Outstation(
+      outstationSettings.parse({
+        ourAddress: 11,
+        theirAddress: 1,
+        unsolicited: true,
+        unsolicitedDelayMs: GATHER_MS,
+        confirmTimeoutMs: 10_000,
+      }),
+      Array.from({ length: POINTS }, (_, index) => ({
+        kind: 'analog' as const,
+        index,
+        class: 2 as const,
+        staticVariation: 1,
+        eventVariation: 3,
+        deadband: 0,
+      })),
+      clock.now(),
+    );
+    this.driver = new Driver(outstation, (effect) => this.onEffect(effect));
+    this.listener = new TcpListener(
+      { host: HOST, port, quietMs: 5000 },
+      {
+        up: () => this.driver.start(),
+        down: () => this.driver.stop(),
+        data: (bytes) => this.driver.receive(bytes),
+        refused: () => {},
+        changed: () => {},
+      },
+    );
+    const updates = this.values.map((value, index) => ({ kind: 'analog' as const, index, value, flags: 1, time: 0 }));
+    this.driver.command({ type: 'update', updates, quiet: true });
+    this.listener.open();
+  }
+
+  private onEffect(effect: OutstationEffect): void {
+    if (effect.type === 'send') this.listener.send(effect.octets);
+    if (effect.type === 'heard') this.listener.heard();
+    if (effect.type === 'integrityAnswered') this.ready = true;
+    if (effect.type !== 'delivered') return;
+    const now = clock.now();
+    delivered += effect.events.length;
+    if (measuring) for (const { time } of effect.events) latencies.push(now - time);
+  }
+
+  change(now: number): void {
+    const index = this.next++ % POINTS;
+    this.values[index] += 1;
+    const update = { kind: 'analog' as const, index, value: this.values[index], flags: 1, time: now };
+    this.driver.command({ type: 'update', updates: [update] });
+    made++;
+  }
+}
+
+const devices = ports.map((port) => new Device(port));
+const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 2, name: 'scale-bench' });
+await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
+const configuration = configurationSchema.parse({
+  schema: 'halvix.configuration',
+  version: 1,
+  network: 'scale',
+  stations: [{ code: 'S', name: 'Station' }],
+  links: ports.map((port, i) => ({ code: `L${i}`, name: `Link ${i}`, type: 'tcpClient', host: HOST, port })),
+  devices: ports.map((_, i) => ({
+    code: `D${i}`,
+    name: `Device ${i}`,
+    station: 'S',
+    link: `L${i}`,
+    protocol: 'dnp3',
+    settings: {
+      ourAddress: 1,
+      theirAddress: 11,
+      unsolicitedClasses: [1, 2, 3],
+      class1PeriodMs: 30_000,
+      class2PeriodMs: 30_000,
+      class3PeriodMs: 30_000,
+      integrityPeriodMs: 0,
+      responseTimeoutMs: 10_000,
+      timeSync: 'never',
+    },
+    points: Array.from({ length: POINTS }, (_p, index) => ({ kind: 'analog', index, name: `Point ${index}` })),
+  })),
+  outbounds: [],
+});
+const applying = clock.now();
+await applyConfiguration(database, configuration, 'bench', 'scale');
+process.stderr.write(
+  `scale: the configuration of ${DEVICES * POINTS} points was applied in ${clock.now() - applying} ms\n`,
+);
+
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
+const limit = clock.now() + 90_000;
+while (devices.some(({ ready }) => !ready)) {
+  if (clock.now() > limit) throw new Error(`${devices.filter((d) => !d.ready).length} devices were never read`);
+  await pause(200);
+}
+await pause(3000);
+
+/** Processor time of the engine so far, milliseconds (proc(5): utime and stime in ticks of 10 ms), and its memory. */
+function engineUse(): { cpuMs: number; rssMiB: number } {
+  const pid = settings.ok ? settings.value.HALVIX_ENGINE_PID : 0;
+  const stat = readFileSync(`/proc/${pid}/stat`, 'utf8');
+  const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
+  return { cpuMs: (Number(fields[11]) + Number(fields[12])) * 10, rssMiB: (Number(fields[21]) * 4096) / 2 ** 20 };
+}
+
+const began = clock.now();
+const before = engineUse();
+measuring = true;
+let turn = 0;
+const generator = setInterval(() => {
+  const now = clock.now();
+  const owed = Math.floor(((now - began) * PER_SECOND) / 1000) - made;
+  for (let i = 0; i < owed; i++) devices[turn++ % devices.length].change(now);
+}, TICK_MS);
+await pause(MEASURE_MS);
+clearInterval(generator);
+const seconds = (clock.now() - began) / 1000;
+const after = engineUse();
+const settled = clock.now() + 20_000;
+while (delivered < made && clock.now() < settled) await pause(100);
+
+const [{ stored, different }] = await database.$client<{ stored: number; different: number }[]>`
+  select count(*)::int as stored, count(distinct (point_id, raw))::int as different from reading where cause = 1`;
+latencies.sort((a, b) => a - b);
+const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
+const report = (figure: string, value: number, unit: string, bound?: number): void =>
+  void process.stdout.write(
+    `${JSON.stringify({ figure, value: Number(value.toFixed(1)), unit, ...(bound === undefined ? {} : { bound }), better: 'lower' })}\n`,
+  );
+report('scale.lost', made - different, 'events', 0);
+report('scale.duplicated', stored - different, 'events', 0);
+report('scale.commit_p99_ms', at(0.99), 'ms', 1000);
+report('scale.cpu_percent', (after.cpuMs - before.cpuMs) / seconds / 10, '%');
+report('scale.rss_mib', after.rssMiB, 'MiB');
+process.stderr.write(
+  `scale: ${made} events in ${seconds.toFixed(0)} s, ${Math.round(made / seconds)}/s; median ${at(0.5)} ms, longest ${at(1 - 1e-9)} ms\n`,
+);
+process.exit(0);
