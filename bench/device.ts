@@ -3,6 +3,7 @@ import {
   DEFAULT_VARIATIONS,
   Flag,
   Outstation,
+  type BufferedEvent,
   outstationSettings,
   type ControlItem,
   type OutstationCommand,
@@ -47,6 +48,8 @@ export interface LoggedEvent {
   value: number;
   flags: number;
   time: number;
+  /** waiting: not confirmed yet; gone: lost with the power before the master had it. */
+  state: 'waiting' | 'delivered' | 'gone';
 }
 
 /** What is wrong with the device itself. */
@@ -76,6 +79,8 @@ export class SimulatedDevice implements LinkUser {
   private readonly forced = new Map<string, number>();
   private readonly stormed = new Map<string, number>();
   readonly log: LoggedEvent[] = [];
+  /** Events that wait for their confirm, by their number in the event buffer. */
+  private undelivered = new Map<number, LoggedEvent>();
   /** Its clock against the machine's, at an instant; it drifts from there. */
   private deviceClock = { offsetMs: 0, since: clock.now() };
   private timers: NodeJS.Timeout[] = [];
@@ -155,6 +160,8 @@ export class SimulatedDevice implements LinkUser {
       for (const timer of this.lateAnswers) clearTimeout(timer);
       await this.link.leave(this);
       this.driver.close();
+      for (const logged of this.undelivered.values()) logged.state = 'gone';
+      this.undelivered.clear();
     }
   }
 
@@ -330,8 +337,14 @@ export class SimulatedDevice implements LinkUser {
       case 'restartAsked':
         setTimeout(() => void this.reboot(), 100);
         break;
-      case 'reported':
       case 'delivered':
+        for (const { number } of effect.events) {
+          const logged = this.undelivered.get(number);
+          if (logged) logged.state = 'delivered';
+          this.undelivered.delete(number);
+        }
+        break;
+      case 'reported':
       case 'integrityAnswered':
       case 'diagnostic':
         break;
@@ -354,9 +367,11 @@ export class SimulatedDevice implements LinkUser {
     this.lateAnswers.add(timer);
   }
 
-  private remember({ kind, index, value, flags, time }: Omit<LoggedEvent, 'number'>): void {
+  private remember({ number: buffered, kind, index, value, flags, time }: BufferedEvent): void {
     const number = (this.log.at(-1)?.number ?? 0) + 1;
-    this.log.push({ number, kind, index, value, flags, time });
+    const logged: LoggedEvent = { number, kind, index, value, flags, time, state: 'waiting' };
+    this.undelivered.set(buffered, logged);
+    this.log.push(logged);
     if (this.log.length > MAX_LOG) this.log.splice(0, MAX_LOG / 10);
   }
 

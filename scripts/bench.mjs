@@ -30,6 +30,7 @@ const GROUPS = {
   grid,
   line,
   scale,
+  faults,
 };
 
 /** @param {{ figure: string, value: number, unit: string, bound?: number, better: 'higher' | 'lower' }} figure */
@@ -148,6 +149,14 @@ async function besideEngine(postgres, program, env) {
 async function line(postgres) {
   const [port] = await freePorts(1);
   await besideEngine(postgres, 'line-bench', { HALVIX_LINE_PORT: String(port) });
+}
+
+/** The whole-system test of impairments and killed processes prints its counts as figures. */
+async function faults() {
+  const { output } = await run('npx', ['vitest', 'run', '--project', 'system', 'e2e/system/impairments.test.ts'], {
+    allowFailure: true,
+  });
+  for (const row of output.split('\n')) if (row.startsWith('{"figure":')) report(JSON.parse(row));
 }
 
 /** @param {Postgres} postgres */

@@ -133,6 +133,14 @@ export class Postgres {
     return pid > 0 && isAlive(pid) ? pid : null;
   }
 
+  /** Kills the server without any chance to tidy up; its workers end by themselves when they notice. */
+  async kill() {
+    const pid = this.pid();
+    if (pid === null) return;
+    process.kill(pid, 'SIGKILL');
+    while (isAlive(pid)) await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+
   /** @param {'fast' | 'immediate'} mode  immediate: as after a crash, without a checkpoint */
   async stop(mode = 'fast') {
     if (this.files === '' || this.pid() === null) return;
