@@ -1,3 +1,4 @@
+import { fuzz } from './fuzz.ts';
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { concat } from '../bytes/index.ts';
@@ -55,4 +56,11 @@ describe('hostile octets', () => {
       { numRuns: 300 },
     );
   });
+});
+
+test('thirty thousand hostile streams do no harm', { timeout: 60_000 }, () => {
+  const report = fuzz(30_000, 1815, () => performance.now());
+  expect(report.problems).toEqual([]);
+  expect(report.streams).toBe(30_000);
+  expect(report.framesTaken).toBeGreaterThan(5000);
 });

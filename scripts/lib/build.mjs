@@ -12,6 +12,7 @@ const PROGRAMS = {
   'ingest-bench': 'engine/ingest.bench.ts',
   'line-bench': 'scripts/measures/line.ts',
   'scale-bench': 'scripts/measures/scale.ts',
+  fuzz: 'scripts/measures/fuzz.ts',
 };
 
 /**
