@@ -3,9 +3,9 @@ import { analog, binary, counter, numbered, output, type RelayPoint } from './fe
 /** Invented point lists of the smaller stations. Gains turn wire counts into units. */
 
 const doubleBit = (name: string): Omit<RelayPoint, 'index'> => ({
-  ...binary(name, 'moving', 'closed'),
+  ...binary(name, 'between', 'closed'),
   kind: 'doubleBit',
-  states: ['moving', 'closed', 'open', 'faulty'],
+  states: ['between', 'closed', 'open', 'faulty'],
 });
 const setpoint = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
   ...analog(name, unit, gain, 0),

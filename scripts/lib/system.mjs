@@ -55,6 +55,7 @@ export class System {
     const webEnv = {
       HALVIX_WEB_HOST: '127.0.0.1',
       HALVIX_WEB_PORT: String(this.ports.web),
+      HALVIX_BENCH_URL: `http://127.0.0.1:${this.ports.bench}`,
       HALVIX_WEB_ORIGIN: `http://127.0.0.1:${this.ports.web}`,
       HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
       // Lists of 100 000 points go through as one request.

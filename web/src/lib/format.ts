@@ -96,3 +96,8 @@ const SMALL_NUMBERS = [
 ];
 export const numberWord = (n: number): string => SMALL_NUMBERS[n] ?? String(n);
 export const capital = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1);
+
+/** An event that came so long after its time was kept by the device in between. */
+const LATE_MS = 30_000;
+export const isLate = ({ cause, time, received }: Pick<Reading, 'cause' | 'time' | 'received'>): boolean =>
+  cause === 'event' && received - time > LATE_MS;

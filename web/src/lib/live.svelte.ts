@@ -1,5 +1,5 @@
 import { browser } from '$app/environment';
-import type { Trail } from '@halvix/core/path';
+import type { LaneState, Trail } from '@halvix/core/path';
 import type { Reading } from '@halvix/core/point';
 import { clock } from './clock.svelte.ts';
 import {
@@ -28,6 +28,7 @@ class Live {
   trail = $state.raw<Trail | null>(null);
   command = $state.raw<CommandView | null>(null);
   probe = $state.raw<ProbeView | null>(null);
+  lane = $state.raw<LaneState | null>(null);
   /** Version of the draft as the server has it. */
   draftVersion = $state(0);
   revision = $state<number | null>(null);
@@ -63,6 +64,7 @@ class Live {
     if (topics.trail === null) this.trail = null;
     if (topics.command === null) this.command = null;
     if (topics.probe === null) this.probe = null;
+    if (topics.lane === null) this.lane = null;
     this.reopen(80);
   }
 
@@ -128,6 +130,7 @@ class Live {
     if (message.trail !== undefined) this.trail = message.trail;
     if (message.command !== undefined) this.command = message.command;
     if (message.probe !== undefined) this.probe = message.probe;
+    if (message.lane !== undefined) this.lane = message.lane;
     if (message.draft !== undefined) this.draftVersion = message.draft;
     if (message.revision !== undefined) this.revision = message.revision;
   }

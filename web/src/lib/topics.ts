@@ -1,6 +1,7 @@
 import type {
   DeviceState,
   EngineState,
+  LaneState,
   LinkState,
   OutboundState,
   ProbeResult,
@@ -19,9 +20,19 @@ export interface Topics {
   command: string | null;
   /** A try or a survey that somebody waits for. */
   probe: string | null;
+  /** A link whose lane somebody watches. */
+  lane: string | null;
 }
 
-export const NO_TOPICS: Topics = { points: [], also: [], journal: false, trail: null, command: null, probe: null };
+export const NO_TOPICS: Topics = {
+  points: [],
+  also: [],
+  journal: false,
+  trail: null,
+  command: null,
+  probe: null,
+  lane: null,
+};
 export const MAX_POINTS = 400;
 
 export interface Hops {
@@ -72,6 +83,7 @@ export interface LiveMessage {
   trail?: Trail | null;
   command?: CommandView | null;
   probe?: ProbeView | null;
+  lane?: LaneState | null;
   /** The version of the draft. */
   draft?: number;
   /** The revision that runs. */
@@ -92,5 +104,6 @@ export function topicsToQuery(topics: Topics): string {
   if (topics.trail !== null) query.set('trail', String(topics.trail));
   if (topics.command !== null) query.set('command', topics.command);
   if (topics.probe !== null) query.set('probe', topics.probe);
+  if (topics.lane !== null) query.set('lane', topics.lane);
   return query.toString();
 }

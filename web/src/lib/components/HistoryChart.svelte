@@ -5,7 +5,7 @@
   import { scaleLinear, scaleUtc } from 'd3-scale';
   import { area, curveStepAfter, line } from 'd3-shape';
   import { clock } from '../clock.svelte.ts';
-  import { clockTime, valueWords, type ShownPoint } from '../format.ts';
+  import { clockTime, isLate, valueWords, type ShownPoint } from '../format.ts';
 
   /** A point over time, as steps: a value holds until the next one. Parts without communication are gaps. */
   let {
@@ -28,6 +28,8 @@
     raw: number;
     quality: number;
     gap: boolean;
+    /** It was fetched long after its time. */
+    late: boolean;
   }
   const samples = $derived.by((): Sample[] => {
     const all =
@@ -39,6 +41,7 @@
             value: r.value,
             raw: r.raw,
             quality: r.quality,
+            late: isLate(r),
           }))
         : history.buckets.map((b) => ({
             time: b.time,
@@ -47,11 +50,11 @@
             value: b.last,
             raw: b.last,
             quality: b.quality,
+            late: false,
           }));
-    return all.map((sample) => ({
-      ...sample,
-      gap: validity(sample.quality) === 'invalid' && history.form === 'readings',
-    }));
+    return all
+      .map((sample) => ({ ...sample, gap: validity(sample.quality) === 'invalid' && history.form === 'readings' }))
+      .filter(({ gap }, i, every) => !(gap && every.slice(i + 1).find((next) => !next.gap)?.late));
   });
   /** A value holds until the next one, into the beginning of a gap, and the last one to the end of the range or to now. */
   const drawn = $derived.by(() => {
@@ -88,6 +91,18 @@
   const gaps = $derived(
     drawn.flatMap((s, i) => (s.gap && drawn[i + 1] ? [{ from: s.time, to: drawn[i + 1].time }] : [])),
   );
+  const late = $derived(samples.filter((sample) => sample.late && !sample.gap));
+  /** Stretches of neighbouring late values. */
+  const lateRuns = $derived.by(() => {
+    const runs: { from: number; to: number }[] = [];
+    samples.forEach((sample, i) => {
+      if (!sample.late) return;
+      const run = runs.at(-1);
+      if (run && samples[i - 1]?.late) run.to = sample.time;
+      else runs.push({ from: sample.time, to: sample.time });
+    });
+    return runs;
+  });
   const marks = $derived(samples.filter((s) => s.quality !== 0 && !s.gap).slice(0, 400));
   const yTicks = $derived(point.states ? [0, 1] : y.ticks(6));
   const format = $derived(x.tickFormat(Math.max(2, Math.floor(width / 130))));
@@ -139,6 +154,14 @@
         font-size="11.5"
         fill="var(--lost)">no communication</text
       >{/if}
+    {#each lateRuns as run, i (i)}
+      <path
+        d="M{x(run.from) - 2} {HEIGHT - MARGIN.bottom - 4}H{x(run.to) + 2}"
+        stroke="var(--soft)"
+        stroke-width="4"
+        data-late
+      />
+    {/each}
     {#if band}<path d={band} fill="var(--accent)" opacity="0.2" />{/if}
     {#if path}<path d={path} fill="none" stroke="var(--accent)" stroke-width="1.6" />{/if}
     {#each marks as mark, i (i)}
@@ -151,6 +174,11 @@
       <circle cx={x(pointed.time)} cy={y(pointed.value)} r="3.5" fill="var(--ink)" />
     {/if}
   </svg>
+  {#if late.length > 0}
+    <p class="absolute bottom-7 left-20 rounded bg-panel px-1 text-[11.5px] text-soft" data-testid="late-words">
+      ▬ {late.length} values came late, from what the device had kept
+    </p>
+  {/if}
   {#if pointed}
     <p class="mono absolute top-2 right-4 rounded bg-ground px-2 py-0.5">
       {clockTime(pointed.time, clock.now)} · {valueWords(point, pointed.raw, pointed.value)}

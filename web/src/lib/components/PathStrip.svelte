@@ -82,7 +82,9 @@
     </div>
   </div>
   <div class="absolute top-[22px] w-[18%]" style="left: 19.5%">
-    <div class="font-semibold">{device.link.name}</div>
+    <div class="font-semibold">
+      <a class="plain hover:underline" href="/run/link/{device.link.code}">{device.link.name}</a>
+    </div>
     <div class="mono">{device.link.endpoint}</div>
     <div
       class="mono"

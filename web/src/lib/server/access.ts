@@ -1,3 +1,4 @@
+import type { Order } from '@halvix/core/dnp3';
 import type { Role } from '@halvix/db';
 
 /** Who may do what: the one place. A route or a method that is not listed is refused to everybody. */
@@ -16,8 +17,11 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/(app)/run/point/[id]': { GET: 'viewer' },
   '/(app)/run/history/[id]': { GET: 'viewer' },
   '/(app)/run/outbound/[code]': { GET: 'viewer' },
+  '/(app)/run/link/[code]': { GET: 'viewer' },
   '/(app)/build': { GET: 'viewer' },
   '/(app)/prove': { GET: 'viewer' },
+  '/(app)/prove/bench': { GET: 'viewer' },
+  '/api/bench/[...path]': { GET: 'viewer', PUT: 'operator', POST: 'operator', DELETE: 'operator' },
   '/api/live': { GET: 'viewer' },
   '/api/search': { GET: 'viewer' },
   '/api/history/[id]': { GET: 'viewer' },
@@ -41,6 +45,11 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/api/probes': { POST: 'engineer', DELETE: 'engineer' },
   '/api/profiles': { GET: 'viewer', POST: 'engineer', DELETE: 'engineer' },
 };
+
+/** Orders that change how a device works, rather than ask it for something. */
+const CHANGING_ORDERS: readonly Order['what'][] = ['restart', 'assignClass', 'unsolicited', 'writeDeadbands'];
+export const mayOrder = (role: Role, { what }: Order): boolean =>
+  RANK[role] >= RANK[CHANGING_ORDERS.includes(what) ? 'engineer' : 'operator'];
 
 export function mayDo(role: Role | null, routeId: string, method: string): 'yes' | 'sign in' | 'no' {
   const rule = ACCESS[routeId]?.[method === 'HEAD' ? 'GET' : method];

@@ -1,3 +1,4 @@
+import { endpointWords } from '@halvix/core/config';
 import type { DeviceOnPath, OutboundOnPath } from '../path.ts';
 import type { Model } from './model.ts';
 
@@ -31,7 +32,7 @@ export function frameOf({ configuration, revision }: Model): Frame {
           link: {
             code: device.link,
             name: link?.name ?? device.link,
-            endpoint: link ? `${link.host}:${link.port}` : '',
+            endpoint: link ? endpointWords(link) : '',
           },
           outbounds: outbounds.filter((o) => o.mappings.some((m) => m.device === device.code)).map(({ code }) => code),
         };

@@ -1,3 +1,4 @@
+import { codeSchema } from '@halvix/core/config';
 import { CHANNELS, trailSchema, type EngineRequest } from '@halvix/core/path';
 import {
   commandById,
@@ -105,12 +106,15 @@ class LiveHub {
     this.lastWatch = this.last;
     const watched = new Set([...this.clients].flatMap(({ topics }) => topics.trail ?? []));
     for (const pointId of watched) await ask({ type: 'watch', pointId });
+    const links = new Set([...this.clients].flatMap(({ topics }) => topics.lane ?? []));
+    for (const link of links) await ask({ type: 'watchLink', link });
   }
 
   private async tell(): Promise<void> {
     const clients = [...this.clients];
     const ids = new Set(clients.flatMap(({ topics }) => topics.points));
-    const [readings, hops] = [await latestOf(database, [...ids]), await readHops()];
+    const [readings, states] = [await latestOf(database, [...ids]), await hopStates(database)];
+    const hops = hopsOf(states);
     this.hopsText = JSON.stringify(hops);
     const journal = clients.some(({ topics }) => topics.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
     const [draft, revision] = [await draftVersion(database), await newestRevisionId(database)];
@@ -152,6 +156,10 @@ class LiveHub {
         if (isNew(client, 'probe', JSON.stringify(probe)))
           message.probe = probe && { id: probe.id, state: probe.state, result: probe.result };
       }
+      if (topics.lane !== null) {
+        const lane = states.lane.get(topics.lane)?.state ?? null;
+        if (isNew(client, 'lane', `${lane?.at}`)) message.lane = lane;
+      }
       client.send(message);
     }
   }
@@ -163,8 +171,9 @@ function isNew(client: Client, part: string, text: string): boolean {
   return true;
 }
 
-export async function readHops(): Promise<Hops> {
-  const states = await hopStates(database);
+export const readHops = async (): Promise<Hops> => hopsOf(await hopStates(database));
+
+function hopsOf(states: Awaited<ReturnType<typeof hopStates>>): Hops {
   const plain = <State>(from: Map<string, { state: State }>): Record<string, State> =>
     Object.fromEntries([...from].map(([code, { state }]) => [code, state]));
   return {
@@ -181,6 +190,7 @@ export function topicsFromQuery(query: URLSearchParams): Topics {
   const trail = query.get('trail') ?? '';
   const command = query.get('command') ?? '';
   const probe = query.get('probe') ?? '';
+  const lane = query.get('lane') ?? '';
   return {
     points: numbers.slice(0, MAX_POINTS).map(Number),
     also: [],
@@ -188,6 +198,7 @@ export function topicsFromQuery(query: URLSearchParams): Topics {
     trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
     command: /^[0-9a-f-]{36}$/.test(command) ? command : null,
     probe: /^[0-9a-f-]{36}$/.test(probe) ? probe : null,
+    lane: codeSchema.safeParse(lane).success ? lane : null,
   };
 }
 

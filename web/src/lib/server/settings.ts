@@ -10,6 +10,11 @@ const settings = readSettings(
       .string()
       .regex(/^https?:\/\/[^/\s]+$/, 'must be like http://127.0.0.1:4600, without a path')
       .default('http://127.0.0.1:4600'),
+    /** The bench's control, where one runs; its screen is empty without it. */
+    HALVIX_BENCH_URL: z
+      .string()
+      .regex(/^(https?:\/\/[^/\s]+)?$/, 'must be like http://127.0.0.1:4602, without a path')
+      .default(''),
     HALVIX_SESSION_HOURS: z.coerce
       .number({ error: 'must be a number of hours' })
       .min(0.1, 'must be at least 0.1 hours')

@@ -77,7 +77,10 @@
 <svelte:head><title>Controls · Halvix</title></svelte:head>
 
 <div class="flex min-h-[480px] grow flex-col gap-3 p-5">
-  <h1>Record of controls</h1>
+  <div class="flex items-baseline gap-3">
+    <h1 class="grow">Record of controls</h1>
+    <a class="word" href="/prove/bench">Bench</a>
+  </div>
   <p class="max-w-[860px]">
     Every control that was asked for, by a person or by a centre, and what became of it. Accepted is the device's word;
     confirmed is what the feedback point showed.

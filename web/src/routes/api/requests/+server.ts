@@ -1,11 +1,17 @@
 import { requestSchema } from '@halvix/core/path';
-import { json } from '@sveltejs/kit';
+import { error, json } from '@sveltejs/kit';
+import { mayOrder } from '$lib/server/access.ts';
 import { bodyOf } from '$lib/server/body.ts';
 import { ask } from '$lib/server/live.ts';
 import type { RequestHandler } from './$types';
 
-/** Poll now, reset counters: passed on to the engine. */
-export const POST: RequestHandler = async ({ request }) => {
-  await ask(await bodyOf(request, requestSchema));
+/** Poll now, reset counters, an order to a device: passed on to the engine, in the name of who asks. */
+export const POST: RequestHandler = async ({ request, locals }) => {
+  const body = await bodyOf(request, requestSchema);
+  const { person } = locals;
+  if (person === null) error(401, 'Sign in first');
+  if (body.type === 'order' && !mayOrder(person.role, body.order))
+    error(403, 'What changes how a device works is for engineers');
+  await ask(body.type === 'order' ? { ...body, by: person.name } : body);
   return json({ asked: true }, { status: 202 });
 };

@@ -1,12 +1,15 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
+  import type { Order } from '@halvix/core/dnp3';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { ask } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import ControlDialog from '$lib/components/ControlDialog.svelte';
+  import ClockLine from '$lib/components/ClockLine.svelte';
   import CounterLine from '$lib/components/CounterLine.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
+  import RestartDialog from '$lib/components/RestartDialog.svelte';
   import PathStrip from '$lib/components/PathStrip.svelte';
   import {
     age,
@@ -122,6 +125,13 @@
     untrack(() => live.watch({ points: ids, trail: null, journal: false }));
   }
 
+  let ordered = $state<string | null>(null);
+  let restarting = $state(false);
+  async function order(wanted: Order): Promise<void> {
+    problem = await ask({ type: 'order', device: data.deviceCode, order: wanted, by: '' });
+    ordered = problem === null ? 'Asked. What the device answers is written in the last events of the board.' : null;
+  }
+
   async function askFor(type: 'pollNow' | 'resetCounters'): Promise<void> {
     problem = await ask({ type, device: data.deviceCode });
   }
@@ -219,8 +229,34 @@
           )}{/if}.
         {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}
       </p>
+      {#if session.clock}<ClockLine clocks={session.clockPast} latest={session.clock} />{/if}
+      {#if mayOperate}
+        <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
+          <span class="text-soft">Ask the device to</span>
+          <button class="button" onclick={() => void order({ what: 'synchronise' })}>take our time</button>
+          <button
+            class="button"
+            onclick={() => void order({ what: 'freeze', clear: false, range: null, acknowledged: true })}
+            >freeze its counters</button
+          >
+          {#if data.person.role === 'engineer'}
+            <button class="button" onclick={() => (restarting = true)}>restart…</button>
+          {/if}
+          {#if ordered}<span role="status">{ordered}</span>{/if}
+        </p>
+      {/if}
     {/if}
   </div>
+  {#if restarting}
+    <RestartDialog
+      device={device.name}
+      close={() => (restarting = false)}
+      restart={(how) => {
+        restarting = false;
+        void order({ what: 'restart', how });
+      }}
+    />
+  {/if}
   {#if controlled}
     <ControlDialog point={controlled} {device} close={() => (controlled = null)} />
   {/if}

@@ -6,7 +6,7 @@
   import { clock } from '$lib/clock.svelte.ts';
   import DataTable from '$lib/components/DataTable.svelte';
   import HistoryChart from '$lib/components/HistoryChart.svelte';
-  import { clockTime, fullTime, qualityColour, qualityMark, rawWords, valueWords } from '$lib/format.ts';
+  import { age, clockTime, fullTime, isLate, qualityColour, qualityMark, rawWords, valueWords } from '$lib/format.ts';
   import { live } from '$lib/live.svelte.ts';
   import type { Column } from '$lib/table.ts';
 
@@ -109,9 +109,11 @@
     {
       key: 'cause',
       title: 'Came by',
-      width: '120px',
+      width: '140px',
       text: (row) =>
-        row.form === 'reading' ? { event: 'event', static: 'present value', engine: 'engine' }[row.cause] : '',
+        row.form === 'reading'
+          ? `${{ event: 'event', static: 'present value', engine: 'engine' }[row.cause]}${isLate(row) ? `, ${age(row.received - row.time)} late` : ''}`
+          : '',
     },
   ];
 </script>

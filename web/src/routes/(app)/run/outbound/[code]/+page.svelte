@@ -92,6 +92,6 @@
           : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
       />
     {/if}
-    <p><a class="word" href="/build?outbound={outbound.code}">Mapping to {outbound.centre}</a></p>
+    <p><a class="word" href="/build/outbound/{outbound.code}">Mapping to {outbound.centre}</a></p>
   </div>
 {/if}
