@@ -245,6 +245,7 @@ export class SimulatedDevice implements LinkUser {
     });
     this.driver.command({ type: 'update', updates, quiet });
     this.driver.command({ type: 'setLocal', local: this.isLocal() });
+    this.driver.command({ type: 'setClock', offsetMs: this.clockOffsetMs });
   }
 
   private isLocal(): boolean {

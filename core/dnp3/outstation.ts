@@ -67,6 +67,8 @@ export type OutstationCommand =
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly OutstationPoint[] }
   | { type: 'setLocal'; local: boolean }
+  /** How far the device's own clock is ahead of the time that the session is given. */
+  | { type: 'setClock'; offsetMs: number }
   | { type: 'restarted' }
   | { type: 'resetCounters' };
 
@@ -126,6 +128,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private connected = false;
   /** What is carried out now is not answered. */
   private silently = false;
+  private clockOffsetMs = 0;
   private recordedAt: Instant | null = null;
   private broadcastHeard: number | null = null;
   /** Classes whose events go out unasked (bits). */
@@ -217,6 +220,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         break;
       case 'setLocal':
         this.local = command.local;
+        break;
+      case 'setClock':
+        this.clockOffsetMs = command.offsetMs;
         break;
       case 'restarted':
         this.restarted = true;
@@ -569,7 +575,13 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   private onRead(fragment: Fragment, now: Instant): void {
     const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
-    const { wants, iin } = wantsOf(headers, this.points, () => this.indications(), this.settings.attributes, now);
+    const { wants, iin } = wantsOf(
+      headers,
+      this.points,
+      () => this.indications(),
+      this.settings.attributes,
+      now + this.clockOffsetMs,
+    );
     if (this.silently) return;
     this.answering = { wants, sequence: fragment.control.sequence, iin: iin | this.problemIndication(problem) };
     this.sendNextFragment(true, now);

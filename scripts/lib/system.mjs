@@ -37,6 +37,10 @@ export class System {
       HALVIX_BENCH_STATIONS: ports.radio && ports.logger ? 'all' : 'relays',
       ...(ports.radio ? { HALVIX_BENCH_RADIO_PORT: String(ports.radio) } : {}),
       ...(ports.logger ? { HALVIX_BENCH_LOGGER_PORT: String(ports.logger) } : {}),
+      // Away from the demo's ports, in tests, the logger has faster days.
+      ...(ports.logger && ports.logger !== DEMO_PORTS.logger
+        ? { HALVIX_BENCH_LOGGER_WAKES_MS: '4000', HALVIX_BENCH_LOGGER_SAMPLES_MS: '500' }
+        : {}),
       HALVIX_BENCH_QUILLSTONE_PORT: String(ports.quillstone),
       HALVIX_BENCH_AMBRY_PORT: String(ports.ambry),
       HALVIX_BENCH_MORE_RELAYS: moreRelays.join(','),

@@ -29,7 +29,7 @@ export const newDevice = (station: string): DeviceObject => ({
 });
 
 export const newLink = (): LinkObject => ({
-  ...OBJECT_SCHEMAS.link.parse({ code: 'NEW', name: 'New', type: 'tcpClient', host: '127.0.0.1', port: 20000 }),
+  ...OBJECT_SCHEMAS.link.parse({ code: 'NEW', name: 'New', type: 'tcpClient', port: 20000 }),
   code: '',
   name: '',
   host: '',
@@ -43,18 +43,70 @@ export interface TwoEnds {
   problem: string | null;
 }
 
+const unsolicitedWords = ({ disableUnsolicited, unsolicitedClasses }: DeviceObject['settings']): string =>
+  unsolicitedClasses.length > 0
+    ? `switched on after start, classes ${unsolicitedClasses.join(', ')}`
+    : disableUnsolicited
+      ? 'switched off at start'
+      : 'left as it is';
+
+/** How the two ends meet. */
+function connectionEnds(link: LinkObject): TwoEnds[] {
+  const { type, host, port, localPort, serialPort, line, tls } = link;
+  const given = (words: string): { theirs: string; problem: string | null } => ({
+    theirs: words || '–',
+    problem: words ? null : 'not given',
+  });
+  const character = `${line.bitRate} bit/s, ${line.dataBits} data bits, parity ${line.parity}, ${line.stopBits} stop ${line.stopBits === 1 ? 'bit' : 'bits'}`;
+  const lineEnds: TwoEnds[] =
+    line.bitRate > 0 ? [{ what: 'Line', ours: character, theirs: character, problem: null }] : [];
+  const tlsEnds: TwoEnds[] = tls.use
+    ? [
+        {
+          what: 'TLS',
+          ours: 'shows a certificate, wants one',
+          theirs: 'shows a certificate, wants ours',
+          problem: null,
+        },
+      ]
+    : [];
+  switch (type) {
+    case 'tcpClient':
+      return [
+        { what: 'Connection', ours: 'TCP client, calls', theirs: 'TCP server, listens', problem: null },
+        { what: 'IP address', ours: 'any of this machine', ...given(host) },
+        { what: 'TCP port', ours: 'any', theirs: String(port), problem: null },
+        ...tlsEnds,
+        ...lineEnds,
+      ];
+    case 'tcpServer':
+      return [
+        { what: 'Connection', ours: 'TCP server, listens', theirs: 'TCP client, calls', problem: null },
+        { what: 'IP address', ours: host, theirs: `calls ${host}`, problem: null },
+        { what: 'TCP port', ours: String(port), theirs: `calls ${port}`, problem: null },
+        ...tlsEnds,
+      ];
+    case 'udp':
+      return [
+        { what: 'Connection', ours: 'UDP', theirs: 'UDP', problem: null },
+        { what: 'IP address', ours: 'any of this machine', ...given(host) },
+        { what: 'UDP port', ours: localPort === 0 ? 'any' : String(localPort), theirs: String(port), problem: null },
+      ];
+    case 'serial':
+      return [
+        { what: 'Connection', ours: serialPort || '–', theirs: 'serial', problem: serialPort ? null : 'no port given' },
+        ...lineEnds,
+      ];
+    default:
+      return type satisfies never;
+  }
+}
+
 export function twoEnds({ settings }: DeviceObject, link: LinkObject): TwoEnds[] {
   const clash = settings.ourAddress === settings.theirAddress ? 'both ends have the same address' : null;
   return [
     { what: 'Protocol and role', ours: 'DNP3 master, asks', theirs: 'DNP3 outstation, answers', problem: null },
-    { what: 'Connection', ours: 'TCP client, calls', theirs: 'TCP server, listens', problem: null },
-    {
-      what: 'IP address',
-      ours: 'any of this machine',
-      theirs: link.host || '–',
-      problem: link.host ? null : 'not given',
-    },
-    { what: 'TCP port', ours: 'any', theirs: String(link.port), problem: null },
+    ...connectionEnds(link),
     {
       what: 'DNP3 address',
       ours: String(settings.ourAddress),
@@ -69,14 +121,15 @@ export function twoEnds({ settings }: DeviceObject, link: LinkObject): TwoEnds[]
     },
     {
       what: 'Unsolicited reporting',
-      ours: settings.disableUnsolicited ? 'switched off at start' : 'left as it is',
-      theirs: settings.disableUnsolicited ? 'off' : 'as set there',
+      ours: unsolicitedWords(settings),
+      theirs:
+        settings.unsolicitedClasses.length > 0 ? 'supported' : settings.disableUnsolicited ? 'off' : 'as set there',
       problem: null,
     },
     {
       what: 'Time',
-      ours: settings.timeSync === 'whenAsked' ? 'sets it when asked' : 'never sets it',
-      theirs: settings.timeSync === 'whenAsked' ? 'asks for it (IIN1.4)' : 'from elsewhere',
+      ours: settings.timeSync !== 'never' ? 'sets it when asked' : 'never sets it',
+      theirs: settings.timeSync !== 'never' ? 'asks for it (IIN1.4)' : 'from elsewhere',
       problem: null,
     },
     {

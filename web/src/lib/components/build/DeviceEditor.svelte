@@ -23,6 +23,8 @@
   const heldLink = $derived(draft.of('link').find(({ document }) => document.code === held?.document.link));
   let device = $state.raw<DeviceObject>(untrack(() => held?.document ?? newDevice(station)));
   let link = $state.raw<LinkObject>(untrack(() => heldLink?.document ?? newLink()));
+  /** The link that it is on; empty: one of its own, made with it. */
+  let joins = $state(untrack(() => held?.document.link ?? ''));
   let stationCode = $state('');
   let stationName = $state('');
   let tried = $state(false);
@@ -37,22 +39,32 @@
     untrack(() => {
       device = held?.document ?? device;
       link = heldLink?.document ?? link;
+      joins = held?.document.link ?? '';
     });
   });
 
   const stations = $derived(draft.of('station').map(({ document }) => document));
   const choosesNew = $derived(device.station === '' || (code === null && stations.length === 0));
   const isNew = $derived(code === null);
+  const links = $derived(draft.of('link'));
+  const chosenLink = $derived(links.find(({ document }) => document.code === joins));
+  const neighbours = $derived(
+    draft
+      .of('device')
+      .filter(({ document }) => chosenLink && document.link === joins && document.code !== code)
+      .map(({ document }) => document.code),
+  );
+  function join(next: string): void {
+    joins = next;
+    link = links.find(({ document }) => document.code === next)?.document ?? newLink();
+  }
   const wanted = $derived({
     device: {
       ...device,
       station: choosesNew ? stationCode : device.station,
-      link: isNew || !heldLink ? device.code : device.link,
+      link: chosenLink ? joins : device.code,
     },
-    link:
-      isNew || !heldLink
-        ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` }
-        : link,
+    link: !chosenLink ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` } : link,
     station: choosesNew ? { code: stationCode, name: stationName, description: '' } : null,
   });
   const all = $derived({
@@ -75,7 +87,7 @@
   const dirty = $derived(
     isNew
       ? device.code !== '' || link.host !== ''
-      : !sameDocument(device, held?.document) || !sameDocument(link, heldLink?.document),
+      : !sameDocument(wanted.device, held?.document) || !sameDocument(wanted.link, heldLink?.document),
   );
   const ends = $derived(twoEnds(wanted.device, wanted.link));
   let leaving = false;
@@ -104,7 +116,13 @@
       before.push(one?.document ?? null);
     };
     if (wanted.station) put('station', undefined, wanted.station);
-    put('link', isNew ? undefined : heldLink, wanted.link);
+    put('link', chosenLink, wanted.link);
+    // The link that it leaves goes with it when nobody else is on it.
+    const left = heldLink && heldLink !== chosenLink ? heldLink : undefined;
+    const stays = draft
+      .of('device')
+      .some(({ document }) => document.link === left?.document.code && document.code !== code);
+    if (left && !stays) put('link', left, null);
     put('device', held, wanted.device);
     const outcome = await draft.change(
       isNew ? `add ${wanted.device.code}` : `change ${wanted.device.code}`,
@@ -154,7 +172,7 @@
           }}
           value="dnp3"
           disabled={!mayBuild}
-          choices={[['dnp3', 'DNP3 over TCP; we are the master']]}
+          choices={[['dnp3', 'DNP3; we are the master']]}
           change={() => {}}
         />
         {#if stations.length > 0}
@@ -206,7 +224,26 @@
       />
     </section>
     <section class="panel p-4" aria-label="Link">
-      <h2 class="mb-3">Link</h2>
+      <div class="mb-3 flex flex-wrap items-center gap-3">
+        <h2>Link</h2>
+        {#if links.length > 0}
+          <select
+            class="field"
+            aria-label="Line"
+            disabled={!mayBuild}
+            value={joins}
+            onchange={(e) => join(e.currentTarget.value)}
+          >
+            <option value="">a link of its own</option>
+            {#each links as { document } (document.code)}<option value={document.code}
+                >{document.code} {document.name}</option
+              >{/each}
+          </select>
+        {/if}
+        {#if neighbours.length > 0}<span class="text-soft" data-testid="neighbours"
+            >shared with {neighbours.join(', ')}: what is changed here counts for them too</span
+          >{/if}
+      </div>
       <SettingsForm
         fields={LINK_FORM}
         document={link}
@@ -227,7 +264,12 @@
         {#if !isNew && dirty}<button
             class="button"
             type="button"
-            onclick={() => ([device, link] = [held?.document ?? device, heldLink?.document ?? link])}>Discard</button
+            onclick={() =>
+              ([device, link, joins] = [
+                held?.document ?? device,
+                heldLink?.document ?? link,
+                held?.document.link ?? '',
+              ])}>Discard</button
           >{/if}
       </div>
     {/if}

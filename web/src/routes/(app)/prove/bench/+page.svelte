@@ -200,8 +200,9 @@
         {#if link}
           <div class="panel flex flex-col gap-3 p-3" data-testid="impairments">
             <div class="flex flex-wrap items-center gap-2">
-              <b class="font-semibold">{link.name}</b>
-              <span class="mono text-soft">port {link.port}</span>
+              <b class="min-w-0 grow basis-full truncate font-semibold"
+                >{link.name} <span class="mono font-normal text-soft">port {link.port}</span></b
+              >
               <span class="grow"></span>
               {#if mayTurn}
                 <button
@@ -266,8 +267,10 @@
                   {@render action('clock 5 s ahead', 'PUT', device, 'clock', {
                     offsetMs: device.clockOffsetMs + 5000,
                   })}
-                  {@render fault(device, 'driftPpm', 'drift, ppm')}
-                  {@render fault(device, 'answerDelayMs', 'late by, ms')}
+                  <span class="flex basis-full gap-x-4">
+                    {@render fault(device, 'driftPpm', 'clock drifts, ppm')}
+                    {@render fault(device, 'answerDelayMs', 'answers late by, ms')}
+                  </span>
                 {/if}
               </div>
             {/if}

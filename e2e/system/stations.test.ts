@@ -1,0 +1,115 @@
+import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { compareEvents, type Logged } from '../rig/count.ts';
+import { Rig } from '../rig/rig.ts';
+
+/* The stations on the radio channel and the logger that calls, as the demo has them, with faster samples. */
+let rig: Rig;
+beforeAll(async () => {
+  rig = await (await Rig.make('stations', inject('postgres'), { stations: true })).start();
+});
+afterAll(() => rig.stop());
+
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
+
+test('three stations share the radio channel, each with its readings', async () => {
+  for (const device of ['SKA', 'TOL', 'PKM'])
+    await rig.until(`${device} answers`, async () => (await rig.hop('device', device))?.state === 'answering', 20_000);
+  // The frozen counter has never been frozen yet.
+  await rig.until('all but one reading are good', async () => {
+    const [{ count }] = await rig.sql`
+      select count(*)::int as count from latest join point_identity on id = point_id
+      where device = 'SKA' and quality = 0`;
+    return count === 23;
+  });
+  const link = await rig.hop('link', 'R1');
+  expect(link).toMatchObject({ state: 'connected', devices: ['SKA', 'TOL', 'PKM'] });
+});
+
+test('who has the line when is published while somebody looks', async () => {
+  await rig.sql`select pg_notify('halvix_request', ${JSON.stringify({ type: 'watchLink', link: 'R1' })})`;
+  await rig.until('the lane is published', async () => (await rig.hop('lane', 'R1'))?.strip.length > 5);
+  const lane = await rig.hop('lane', 'R1');
+  expect(Object.keys(lane.devices).sort()).toEqual(['PKM', 'SKA', 'TOL']);
+  const turns = lane.strip as { began: number; ended: number; outcome: string }[];
+  // One at a time: no turn begins before the one before it has ended.
+  for (let i = 1; i < turns.length; i++) expect(turns[i].began).toBeGreaterThanOrEqual(turns[i - 1].ended - 25);
+  expect(lane.sendingMs).toBeGreaterThan(0);
+  expect(lane.receivingMs).toBeGreaterThan(0);
+});
+
+test('one station off: its neighbours go on, and it comes back by itself', async () => {
+  await rig.bench('PUT', '/devices/PKM/power', { on: false });
+  await rig.until('PKM is silent', async () => (await rig.hop('device', 'PKM'))?.state === 'silent', 20_000);
+  const before = (await rig.hop('device', 'SKA')).counters.responses as number;
+  await pause(5000);
+  await rig.until(
+    'SKA is still asked',
+    async () => ((await rig.hop('device', 'SKA')).counters.responses as number) > before,
+  );
+  expect((await rig.hop('device', 'SKA')).state).toBe('answering');
+  await rig.bench('PUT', '/devices/PKM/power', { on: true });
+  await rig.until('PKM answers', async () => (await rig.hop('device', 'PKM'))?.state === 'answering', 25_000);
+});
+
+test('a clock that is off is seen', async () => {
+  await rig.bench('PUT', '/devices/TOL/clock', { offsetMs: 7000 });
+  await rig.until(
+    'the offset is known',
+    async () => Math.abs(((await rig.hop('device', 'TOL'))?.clock?.offsetMs ?? 0) - 7000) < 300,
+    45_000,
+  );
+  const words = await rig.sql`select words from journal where subject = 'TOL' and words like 'its clock is%'`;
+  expect(words[0].words).toMatch(/^its clock is 7\.\d s ahead of ours$/);
+});
+
+test('counters are frozen by an order, and its outcome is written down', async () => {
+  const order = { what: 'freeze', clear: false, range: null, acknowledged: true };
+  const request = { type: 'order', device: 'SKA', order, by: 'test' };
+  await rig.sql`select pg_notify('halvix_request', ${JSON.stringify(request)})`;
+  await rig.until('it is written down', async () => {
+    const [row] = await rig.sql`select words from journal where subject = 'SKA' and words like 'freeze counters%'`;
+    return row?.words === 'freeze counters, asked by test: done';
+  });
+  await rig.until('the frozen counter comes', async () => {
+    const [row] = await rig.sql`
+      select quality from latest join point_identity on id = point_id where device = 'SKA' and kind = 'frozenCounter'`;
+    return row?.quality === 0;
+  });
+});
+
+test('the logger calls, gives its backlog and hangs up; history equals its own log, sample by sample', async () => {
+  const calls = (): Promise<{ connected: boolean }> => rig.bench('GET', '/links/LMB');
+  // Away for a while: more than one call's worth of samples.
+  await rig.bench('PUT', '/links/LMB/impairments', { silence: true });
+  await pause(9000);
+  await rig.bench('PUT', '/links/LMB/impairments', {});
+  await rig.until(
+    'it has handed everything over',
+    async () => {
+      const log = await rig.bench<Logged[]>('GET', '/devices/LMB/log');
+      return log.length > 30 && log.slice(0, -12).every(({ state }) => state !== 'waiting');
+    },
+    40_000,
+  );
+  await rig.until('it has hung up', async () => !(await calls()).connected, 20_000);
+  expect(await rig.hop('device', 'LMB')).toMatchObject({ state: expect.stringMatching(/resting|answering/) });
+  const log = (await rig.bench<Logged[]>('GET', '/devices/LMB/log')).filter(({ state }) => state === 'delivered');
+  expect(log.length).toBeGreaterThan(30);
+  expect(await compareEvents(rig, log, 'LMB')).toEqual({ lost: [], repeated: [] });
+  // Sample by sample, in the order of their times.
+  for (const index of [0, 1, 2]) {
+    const rows = await rig.sql`
+      select raw, (extract(epoch from time) * 1000)::float8 as time
+      from reading join point_identity on id = point_id
+      where device = 'LMB' and kind = 'analog' and index = ${index} and cause = 1 order by time`;
+    const own = log.filter((one) => one.kind === 'analog' && one.index === index);
+    const last = own[own.length - 1].time;
+    expect(rows.filter((row) => Math.round(row.time) <= last).map((row) => [row.raw, Math.round(row.time)])).toEqual(
+      [...own].sort((a, b) => a.time - b.time).map(({ value, time }) => [value, time]),
+    );
+  }
+  const late = await rig.sql`
+    select count(*)::int as count from reading join point_identity on id = point_id
+    where device = 'LMB' and cause = 1 and received - time > interval '4 seconds'`;
+  expect(late[0].count).toBeGreaterThan(10);
+}, 120_000);
