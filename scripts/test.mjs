@@ -45,7 +45,7 @@ function count(good, file, numbers) {
 }
 
 try {
-  await installDebian(['postgresql-15', 'chromium', 'tshark']);
+  await installDebian(['postgresql-15', 'chromium', 'tshark', 'socat', 'openssl']);
   await installNpm();
   rmSync(results, { recursive: true, force: true });
   mkdirSync(results, { recursive: true });

@@ -9,6 +9,8 @@ const PACKAGES = {
   'postgresql-15': '/usr/lib/postgresql/15/bin/postgres',
   chromium: '/usr/bin/chromium',
   tshark: '/usr/bin/tshark',
+  socat: '/usr/bin/socat',
+  openssl: '/usr/bin/openssl',
 };
 
 /** @param {(keyof typeof PACKAGES)[]} wanted */

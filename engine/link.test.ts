@@ -1,0 +1,351 @@
+import { OBJECT_SCHEMAS, type LinkConfig } from '@halvix/core/config';
+import {
+  Master,
+  masterSettings,
+  octetMs,
+  Outstation,
+  outstationSettings,
+  type MasterEffect,
+  type OutstationCommand,
+  type OutstationEffect,
+} from '@halvix/core/dnp3';
+import { clock, Driver } from '@halvix/wire';
+import { execFileSync, spawn } from 'node:child_process';
+import { createSocket } from 'node:dgram';
+import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { connect, createServer } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { SerialPort } from 'serialport';
+import { createServer as createTlsServer } from 'node:tls';
+import { afterEach, beforeAll, describe, expect, test } from 'vitest';
+import { lineTiming, LinkRunner } from './link.ts';
+
+const closers: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const close of closers.splice(0).reverse()) await close();
+});
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
+async function until(what: string, holds: () => boolean, limitMs = 8000): Promise<void> {
+  for (const began = Date.now(); !holds();) {
+    if (Date.now() - began > limitMs) throw new Error(`not within ${limitMs} ms: ${what}`);
+    await pause(10);
+  }
+}
+
+/** An outstation with one analog, on whatever carries its octets. */
+class FarEnd {
+  readonly driver: Driver<OutstationCommand, OutstationEffect>;
+  send: (octets: Uint8Array) => void = () => {};
+
+  constructor(address: number, unsolicited = false) {
+    const settings = outstationSettings.parse({ ourAddress: address, theirAddress: 1, unsolicited });
+    const point = { kind: 'analog', index: 0, class: 2, staticVariation: 1, eventVariation: 3, deadband: 0 } as const;
+    this.driver = new Driver(new Outstation(settings, [point], clock.now()), (effect) => {
+      if (effect.type === 'send') this.send(effect.octets);
+    });
+    this.set(address);
+    closers.push(() => this.driver.close());
+  }
+
+  set(value: number): void {
+    const update = { kind: 'analog' as const, index: 0, value, flags: 1, time: clock.now() };
+    this.driver.command({ type: 'update', updates: [update] });
+  }
+}
+
+const linkOf = (config: Partial<Record<keyof LinkConfig, unknown>>): LinkConfig =>
+  OBJECT_SCHEMAS.link.parse({ code: 'L', name: 'link', reconnectFirstMs: 50, reconnectMaxMs: 200, ...config });
+
+/** A link with a master for each address, and what came of each. */
+function runLink(config: LinkConfig, addresses: number[], settings: object = {}) {
+  const link = new LinkRunner(config, { changed: () => {} });
+  const effects = new Map<number, MasterEffect[]>();
+  for (const address of addresses) {
+    const list: MasterEffect[] = [];
+    effects.set(address, list);
+    const polls = { class1PeriodMs: 200, class2PeriodMs: 200, class3PeriodMs: 0, integrityPeriodMs: 0 };
+    const parsed = masterSettings.parse({ ourAddress: 1, theirAddress: address, ...polls, ...settings });
+    const { calls } = config;
+    const master = new Master(parsed, clock.now(), {
+      lane: true,
+      octetMs: octetMs(lineTiming(config)),
+      ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
+    });
+    link.attach({
+      code: `D${address}`,
+      master,
+      onEffect: (effect) => {
+        list.push(effect);
+        if (effect.type === 'readings' && effect.token !== null)
+          link.command(`D${address}`, { type: 'committed', token: effect.token });
+      },
+    });
+  }
+  link.start();
+  closers.push(() => link.stop());
+  const values = (address: number): number[] =>
+    (effects.get(address) ?? []).flatMap((e) => (e.type === 'readings' ? e.readings.map((r) => r.value) : []));
+  const states = (address: number): string[] =>
+    (effects.get(address) ?? []).flatMap((e) => (e.type === 'communication' ? e.state : []));
+  return { link, values, states };
+}
+
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const address = server.address();
+  await new Promise((resolve) => server.close(resolve));
+  return typeof address === 'object' && address !== null ? address.port : 0;
+}
+
+describe('a line with several devices behind one connection', () => {
+  test('each is read, in turn', async () => {
+    const port = await freePort();
+    const ends = [21, 22, 23].map((address) => new FarEnd(address));
+    const server = createServer((socket) => {
+      socket.on('error', () => {});
+      for (const end of ends) {
+        end.send = (octets) => socket.write(octets);
+        end.driver.start();
+      }
+      socket.on('data', (octets) => ends.forEach((end) => end.driver.receive(octets)));
+    }).listen(port, '127.0.0.1');
+    closers.push(() => server.close());
+    const { values, link } = runLink(linkOf({ type: 'tcpClient', port }), [21, 22, 23]);
+    for (const address of [21, 22, 23]) await until(`${address} is read`, () => values(address).includes(address));
+    ends[1].set(4711);
+    await until('its event comes', () => values(22).includes(4711));
+    expect(link.laneState().turns).toBeGreaterThan(8);
+  });
+});
+
+describe('TLS with certificates of both ends', () => {
+  let folder = '';
+  const pem = (name: string): string => join(folder, `${name}.pem`);
+  beforeAll(() => {
+    folder = mkdtempSync(join(tmpdir(), 'halvix-tls-'));
+    const openssl = (...args: string[]): unknown => execFileSync('openssl', args, { stdio: 'pipe' });
+    for (const authority of ['authority', 'stranger'])
+      openssl(
+        ...['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes', '-days', '2'],
+        ...['-subj', `/CN=${authority}`, '-keyout', pem(`${authority}-key`), '-out', pem(authority)],
+      );
+    const issue = (name: string, authority: string): void => {
+      openssl(
+        ...['req', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes', '-subj', `/CN=${name}`],
+        ...['-keyout', pem(`${name}-key`), '-out', pem(`${name}-request`)],
+      );
+      writeFileSync(pem(`${name}-ext`), 'subjectAltName=DNS:device.test,IP:127.0.0.1\n');
+      openssl(
+        ...['x509', '-req', '-days', '2', '-in', pem(`${name}-request`), '-CA', pem(authority)],
+        ...['-CAkey', pem(`${authority}-key`), '-CAcreateserial', '-extfile', pem(`${name}-ext`), '-out', pem(name)],
+      );
+    };
+    issue('device', 'authority');
+    issue('engine', 'authority');
+    issue('impostor', 'stranger');
+    return () => rmSync(folder, { recursive: true });
+  });
+
+  async function serve(certificate: string): Promise<number> {
+    const { readFileSync } = await import('node:fs');
+    const port = await freePort();
+    const end = new FarEnd(21);
+    const server = createTlsServer(
+      {
+        ca: readFileSync(pem('authority')),
+        cert: readFileSync(pem(certificate)),
+        key: readFileSync(pem(`${certificate}-key`)),
+        requestCert: true,
+        rejectUnauthorized: true,
+      },
+      (socket) => {
+        socket.on('error', () => {});
+        end.send = (octets) => socket.write(octets);
+        end.driver.start();
+        socket.on('data', (octets) => end.driver.receive(octets));
+        closers.push(() => socket.destroy());
+      },
+    ).listen(port, '127.0.0.1');
+    server.on('tlsClientError', () => {});
+    closers.push(() => server.close());
+    return port;
+  }
+  const tls = (ours: string): object => ({
+    use: true,
+    authorityFile: pem('authority'),
+    certificateFile: pem(ours),
+    keyFile: pem(`${ours}-key`),
+  });
+
+  test('a device of our authority is read', async () => {
+    const port = await serve('device');
+    const { values } = runLink(linkOf({ type: 'tcpClient', port, tls: tls('engine') }), [21]);
+    await until('it is read', () => values(21).includes(21));
+  });
+
+  test('a device with a certificate of somebody else is refused, and it is said why', async () => {
+    const port = await serve('impostor');
+    const { link, values } = runLink(linkOf({ type: 'tcpClient', port, tls: tls('engine') }), [21]);
+    await until('refused', () => link.state().problem !== null);
+    expect(link.state().problem).toBe('its certificate is not from our authority');
+    expect(values(21)).toEqual([]);
+  });
+
+  test('a file that is not there is named', async () => {
+    const port = await serve('device');
+    const { link } = runLink(
+      linkOf({ type: 'tcpClient', port, tls: { ...tls('engine'), keyFile: '/none.pem' } }),
+      [21],
+    );
+    await until('said', () => link.state().problem !== null);
+    expect(link.state().problem).toBe('the file /none.pem cannot be read');
+  });
+});
+
+test('UDP', async () => {
+  const end = new FarEnd(21);
+  const socket = createSocket('udp4');
+  let peer: { address: string; port: number } | null = null;
+  socket.on('message', (octets, from) => {
+    peer = from;
+    end.driver.receive(octets);
+  });
+  end.send = (octets) => peer && socket.send(octets, peer.port, peer.address);
+  await new Promise<void>((resolve) => socket.bind(0, '127.0.0.1', resolve));
+  closers.push(() => socket.close());
+  end.driver.start();
+  const { values } = runLink(linkOf({ type: 'udp', port: socket.address().port }), [21]);
+  await until('it is read', () => values(21).includes(21));
+  end.set(77);
+  await until('its event comes', () => values(21).includes(77));
+});
+
+test('a serial line, by a pair of pseudo terminals', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'halvix-serial-'));
+  const [ours, theirs] = [join(folder, 'ours'), join(folder, 'theirs')];
+  const socat = spawn('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
+  closers.push(() => {
+    socat.kill();
+    rmSync(folder, { recursive: true });
+  });
+  await until('the terminals are there', () => existsSync(ours) && existsSync(theirs));
+  const port = new SerialPort({ path: theirs, baudRate: 9600 });
+  closers.push(() => new Promise((resolve) => port.close(resolve)));
+  const ends = [11, 12].map((address) => new FarEnd(address));
+  for (const end of ends) {
+    end.send = (octets) => void port.write(octets);
+    end.driver.start();
+  }
+  port.on('data', (octets: Buffer) => ends.forEach((end) => end.driver.receive(octets)));
+  const config = linkOf({ type: 'serial', serialPort: ours, line: { bitRate: 9600, parity: 'even' } });
+  const { values } = runLink(config, [11, 12]);
+  for (const address of [11, 12]) await until(`${address} is read`, () => values(address).includes(address));
+});
+
+describe('devices that call', () => {
+  async function call(port: number, end: FarEnd): Promise<() => void> {
+    const socket = connect(port, '127.0.0.1');
+    socket.on('error', () => {});
+    await new Promise((resolve) => socket.on('connect', resolve));
+    end.send = (octets) => socket.write(octets);
+    socket.on('data', (octets) => end.driver.receive(octets));
+    end.driver.start();
+    closers.push(() => socket.destroy());
+    return () => {
+      socket.destroy();
+      end.driver.stop();
+    };
+  }
+  const listening = async (port: number): Promise<void> => {
+    for (let i = 0; i < 100; i++) {
+      const open = await new Promise<boolean>((resolve) => {
+        const probe = connect(port, '127.0.0.1', () => {
+          probe.destroy();
+          resolve(true);
+        });
+        probe.on('error', () => resolve(false));
+      });
+      if (open) return;
+      await pause(20);
+    }
+  };
+
+  test('are recognised by their address, rest between calls, and are late only after a while', async () => {
+    const port = await freePort();
+    const config = linkOf({ type: 'tcpServer', port, calls: { lateAfterMs: 1500 } });
+    const { link, values, states } = runLink(config, [31, 32], {
+      unsolicitedClasses: [1, 2, 3],
+      disableUnsolicited: false,
+    });
+    await listening(port);
+    const [first, second] = [new FarEnd(31, true), new FarEnd(32, true)];
+    const hangUp = await call(port, first);
+    await call(port, second);
+    await until('both are read', () => values(31).includes(31) && values(32).includes(32));
+    hangUp();
+    await pause(700);
+    expect(link.isUp('D31')).toBe(false);
+    expect(link.isUp('D32')).toBe(true);
+    expect(states(31)).toEqual(['answering']);
+    first.set(99);
+    await call(port, first);
+    await until('its backlog comes', () => values(31).includes(99));
+    expect(states(31)).toEqual(['answering']);
+  });
+
+  test('one that says nothing is asked who it is', async () => {
+    const port = await freePort();
+    const { values } = runLink(linkOf({ type: 'tcpServer', port }), [31]);
+    await listening(port);
+    await call(port, new FarEnd(31));
+    await until('it is read', () => values(31).includes(31));
+  });
+
+  test('one that stays away is silent once it is late', async () => {
+    const port = await freePort();
+    const { values, states } = runLink(linkOf({ type: 'tcpServer', port, calls: { lateAfterMs: 600 } }), [31]);
+    await listening(port);
+    const hangUp = await call(port, new FarEnd(31));
+    await until('it is read', () => values(31).includes(31));
+    hangUp();
+    await until('it is late', () => states(31).at(-1) === 'silent');
+  });
+});
+
+describe('a link on demand', () => {
+  test('calls, reads, hangs up, and calls again for a control', async () => {
+    const port = await freePort();
+    const end = new FarEnd(41);
+    let calls = 0;
+    const server = createServer((socket) => {
+      calls++;
+      socket.on('error', () => {});
+      socket.on('close', () => end.driver.stop());
+      end.send = (octets) => socket.write(octets);
+      end.driver.start();
+      socket.on('data', (octets) => end.driver.receive(octets));
+    }).listen(port, '127.0.0.1');
+    closers.push(() => server.close());
+    const config = linkOf({
+      type: 'tcpClient',
+      port,
+      calls: { when: 'onDemand', everyMs: 0, idleMs: 300, lateAfterMs: 60_000 },
+    });
+    const none = { class1PeriodMs: 0, class2PeriodMs: 0 };
+    const { link, values, states } = runLink(config, [41], none);
+    await until('it is read', () => values(41).includes(41));
+    await until('it hangs up', () => link.state().state === 'resting');
+    expect([calls, states(41)]).toEqual([1, ['answering']]);
+    end.set(88);
+    link.call();
+    await until('the new value comes', () => values(41).includes(88));
+    await until('it hangs up again', () => link.state().state === 'resting');
+    const block = { code: 3, count: 1, onMs: 0, offMs: 0 };
+    const control = { type: 'control' as const, id: 'c', index: 0, block, mode: 'direct' as const };
+    link.command('D41', { ...control, expiresAt: clock.now() + 5000 });
+    await until('it calls for the control', () => calls === 3);
+    await until('and hangs up', () => link.state().state === 'resting');
+  });
+});
