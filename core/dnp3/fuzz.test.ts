@@ -58,8 +58,9 @@ describe('hostile octets', () => {
   });
 });
 
+// How long each takes is watched by `npm run fuzz`.
 test('thirty thousand hostile streams do no harm', { timeout: 60_000 }, () => {
-  const report = fuzz(30_000, 1815, () => performance.now());
+  const report = fuzz(30_000, 1815, () => 0);
   expect(report.problems).toEqual([]);
   expect(report.streams).toBe(30_000);
   expect(report.framesTaken).toBeGreaterThan(5000);

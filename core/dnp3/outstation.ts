@@ -510,7 +510,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       const { points, complete } = chosenPoints(this.points.ofKind('counter'), range);
       if (!complete) iin |= Iin.parameterError;
       for (const { index, value, flags } of points) {
-        this.update({ kind: 'frozenCounter', index, value, flags, time: now, exact: true }, false);
+        this.update({ kind: 'frozenCounter', index, value, flags, time: now, always: true }, false);
         if (clears) cleared.push(index);
       }
     }

@@ -1,0 +1,125 @@
+import { execFile } from 'node:child_process';
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { expect, test } from 'vitest';
+import { Loop } from '../../core/dnp3/loop.ts';
+import { DEFAULT_VARIATIONS } from '../../core/dnp3/pointtable.ts';
+import { OBJECT_TYPES } from '../../core/dnp3/objects.ts';
+import { captureOf } from '../rig/capture.ts';
+
+const run = promisify(execFile);
+const PORT = 20_000;
+const KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'frozenCounter'] as const;
+
+/** Everything that master and outstation can say, as two sessions say it to each other. */
+function everything(): Loop {
+  const points = KINDS.flatMap((kind) =>
+    [0, 1, 2].map((index) => ({
+      kind,
+      index,
+      class: 1 as const,
+      staticVariation: DEFAULT_VARIATIONS[kind].static,
+      eventVariation: DEFAULT_VARIATIONS[kind].event,
+      deadband: 0,
+    })),
+  );
+  const loop = new Loop(
+    points,
+    { unsolicitedClasses: [1, 2, 3], clockCheckMs: 5000, keepAliveMs: 2000, integrityPeriodMs: 30_000 },
+    { takesTime: true, unsolicited: true, restartsInMs: 500, attributes: { 250: 'Conformance', 252: 'Halvix' } },
+  );
+  loop.connect();
+  const measured = OBJECT_TYPES.flatMap((type) => (type.what === 'measurement' ? type : []));
+  for (const [n, type] of measured.entries()) {
+    const { kind, use } = type;
+    const point = points.find((one) => one.kind === kind && one.index === 1);
+    if (point === undefined) continue;
+    const variation = use === 'static' ? { staticVariation: type.variation } : { eventVariation: type.variation };
+    loop.toOutstation({
+      type: 'setPoints',
+      points: points.map((one) => (one === point ? { ...one, ...variation } : one)),
+    });
+    const update = { kind, index: 1, value: n % 3, flags: 1, time: loop.now, exact: true, always: true };
+    loop.toOutstation({ type: 'update', updates: [update] });
+    loop.pass(700);
+    loop.toMaster({ type: 'pollNow' });
+    loop.pass(300);
+  }
+  const range = { start: 0, stop: 1 };
+  const orders = [
+    { what: 'freeze', clear: false, range: null, acknowledged: true },
+    { what: 'freeze', clear: false, range, acknowledged: false },
+    { what: 'freeze', clear: true, range, acknowledged: true },
+    { what: 'freeze', clear: true, range: null, acknowledged: false },
+    { what: 'assignClass', eventClass: 2, group: 30, range },
+    { what: 'unsolicited', enable: false, classes: [3] },
+    { what: 'writeDeadbands', items: [{ index: 1, value: 40 }] },
+    { what: 'readDeadbands' },
+    { what: 'synchronise' },
+    { what: 'restart', how: 'warm' },
+    { what: 'restart', how: 'cold' },
+  ] as const;
+  for (const [i, order] of orders.entries()) {
+    const wanted = 'classes' in order ? { ...order, classes: [...order.classes] } : order;
+    const items = 'items' in wanted ? { ...wanted, items: [...wanted.items] } : wanted;
+    loop.toMaster({ type: 'order', id: String(i), order: items });
+    loop.pass(300);
+  }
+  const block = { code: 0x41, count: 1, onMs: 100, offMs: 100 };
+  const control = { type: 'control' as const, index: 1, block };
+  loop.toMaster({ ...control, id: 'a', mode: 'selectOperate', expiresAt: loop.now + 5000 });
+  loop.pass(300);
+  for (const variation of [1, 2, 3, 4] as const) {
+    const setpoint = { variation, value: 12 };
+    loop.toMaster({ ...control, id: `v${variation}`, setpoint, mode: 'direct', expiresAt: loop.now + 5000 });
+    loop.pass(300);
+  }
+  loop.toMaster({ type: 'survey', id: 's' });
+  loop.pass(10_000);
+  return loop;
+}
+
+async function dissect(file: string, filter: string, ...fields: string[]): Promise<string[][]> {
+  const args = ['-r', file, '-d', `udp.port==${PORT},dnp3`, '-Y', filter, '-T', 'fields'];
+  const { stdout } = await run('tshark', [...args, ...fields.flatMap((field) => ['-e', field])], {
+    maxBuffer: 1 << 28,
+  });
+  return stdout
+    .split('\n')
+    .filter(Boolean)
+    .map((line) => line.split('\t'));
+}
+
+test('every function and object that two sessions exchange is in order for an independent dissector', async () => {
+  const loop = everything();
+  const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'functions.pcap');
+  writeFileSync(
+    file,
+    captureOf(
+      loop.sent.map(({ octets, towards }) => ({ octets, fromMaster: towards === 'outstation' })),
+      PORT,
+    ),
+  );
+  const wrong = await dissect(
+    file,
+    '_ws.malformed || _ws.expert.severity >= "Warning" || dnp3.hdr.CRC.incorrect || dnp3.data_chunk.CRC.incorrect || dnp3.unknown_object',
+    'frame.number',
+    '_ws.expert.message',
+    '_ws.col.Info',
+  );
+  expect(wrong.slice(0, 5)).toEqual([]);
+  const numbers = async (field: string): Promise<Set<number>> =>
+    new Set((await dissect(file, field, field)).flatMap(([all]) => all.split(',')).map(Number));
+  const functions = await numbers('dnp3.al.func');
+  const objects = await numbers('dnp3.al.obj');
+  process.stdout.write(
+    `functions: ${loop.sent.length} transmissions, ${functions.size} functions, ${objects.size} objects\n`,
+  );
+  expect([...functions].sort((a, b) => a - b)).toEqual([
+    0, 1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 20, 21, 22, 23, 129, 130,
+  ]);
+  const exchanged = OBJECT_TYPES.filter(({ what }) => what === 'measurement').map((t) => t.group * 256 + t.variation);
+  expect(exchanged.filter((object) => !objects.has(object))).toEqual([]);
+}, 120_000);
