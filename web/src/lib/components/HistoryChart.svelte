@@ -105,7 +105,12 @@
   });
   const marks = $derived(samples.filter((s) => s.quality !== 0 && !s.gap).slice(0, 400));
   const yTicks = $derived(point.states ? [0, 1] : y.ticks(6));
-  const format = $derived(x.tickFormat(Math.max(2, Math.floor(width / 130))));
+  /** Seconds where they tell ticks apart, the day where a day has passed. */
+  const format = (tick: Date): string => {
+    const text = tick.toISOString();
+    if (to - from > 2 * 86_400_000) return text.slice(5, 10);
+    return tick.getTime() % 60_000 === 0 ? text.slice(11, 16) : text.slice(11, 19);
+  };
 
   let pointed = $state.raw<Sample | null>(null);
   const nearest = bisector<Sample, number>((s) => s.time);
