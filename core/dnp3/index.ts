@@ -14,14 +14,8 @@ export {
   SETPOINT_LIMITS,
 } from './control.ts';
 export type { ControlMode, ControlRequest } from './request.ts';
-export {
-  Master,
-  Priority,
-  type ControlStep,
-  type MasterCommand,
-  type MasterEffect,
-  type MasterOptions,
-} from './master.ts';
+export { Master, type MasterOptions } from './master.ts';
+export type { ControlStep, MasterCommand, MasterEffect } from './mastermessages.ts';
 export {
   Outstation,
   type ControlItem,
@@ -29,6 +23,7 @@ export {
   type OutstationEffect,
   type PointUpdate,
 } from './outstation.ts';
+export { Priority } from './task.ts';
 export { Caller } from './caller.ts';
 export type { ReceivedFragment } from './endpoint.ts';
 export {

@@ -1,6 +1,8 @@
 import type { Instant, Session } from '../session/index.ts';
 import { LinkParser, type LinkFrame } from './link.ts';
-import { Priority, type Master, type MasterCommand, type MasterEffect } from './master.ts';
+import type { Master } from './master.ts';
+import type { MasterCommand, MasterEffect } from './mastermessages.ts';
+import { Priority } from './task.ts';
 
 /*
  * The queue of a line that several devices share.

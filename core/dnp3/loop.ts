@@ -1,5 +1,6 @@
 import type { Instant } from '../session/index.ts';
-import { Master, type MasterCommand, type MasterEffect } from './master.ts';
+import { Master } from './master.ts';
+import type { MasterCommand, MasterEffect } from './mastermessages.ts';
 import { Outstation, type OutstationCommand, type OutstationEffect } from './outstation.ts';
 import type { OutstationPoint } from './pointtable.ts';
 import { masterSettings, outstationSettings, type MasterSettings, type OutstationSettings } from './settings.ts';

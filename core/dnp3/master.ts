@@ -6,8 +6,10 @@ import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
 import { MAX_FRAME, type LinkEvent } from './link.ts';
-import { measuredReadings, type MeasuredReading, type MeasuredText, type ReportedCommand } from './measured.ts';
+import { measuredReadings } from './measured.ts';
+import type { MasterCommand, MasterEffect } from './mastermessages.ts';
 import { isAnswered, orderAnswer, type Order, type OrderAnswer } from './order.ts';
+import { Priority, taskWords, urgentPriority } from './task.ts';
 import { ALL_CLASSES, clockOf, controlEcho, oneWay, requestOf, type ControlRequest, type Task } from './request.ts';
 import type { MasterSettings } from './settings.ts';
 
@@ -32,54 +34,6 @@ import type { MasterSettings } from './settings.ts';
  *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
 
-export type MasterCommand =
-  | { type: 'committed'; token: number }
-  | ControlRequest
-  | { type: 'pollNow' }
-  /** Reads the present value of all points once, for a survey. */
-  | { type: 'survey'; id: string }
-  | { type: 'order'; id: string; order: Order }
-  | { type: 'resetCounters' };
-
-export type ControlStep =
-  | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
-  | { step: 'refused'; status: number; words: string }
-  | { step: 'expired' | 'failed' | 'unknown'; words: string };
-
-export type MasterEffect =
-  | { type: 'send'; octets: Uint8Array }
-  /** With a token: confirm is due once these are committed. */
-  | {
-      type: 'readings';
-      readings: MeasuredReading[];
-      received: ReceivedFragment;
-      token: number | null;
-      /** Classes of the read that brought them, as bits: 1, 2 and 4 for the classes 1, 2 and 3. */
-      classes: number;
-      /** They begin an answer. */
-      first: boolean;
-      /** The survey that asked for them. */
-      survey?: string;
-    }
-  /** A survey has come to its end; problem: why it has not everything. */
-  | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
-  /** A complete answer to a read of these classes was taken; of those in `waiting` the device holds more (bits). */
-  | { type: 'settled'; classes: number; waiting: number }
-  /** What the device still holds is in doubt: events may come again. */
-  | { type: 'doubt' }
-  | { type: 'communication'; state: 'answering' | 'silent'; words: string }
-  | { type: 'answered'; roundTripMs: number }
-  /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
-  | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
-  /** An order has come to its end; problem: why nothing came of it. */
-  | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }
-  /** Octet strings. */
-  | { type: 'texts'; texts: MeasuredText[] }
-  /** Commands that somebody gave the device. */
-  | { type: 'commandsReported'; commands: ReportedCommand[] }
-  | ({ type: 'control'; id: string } & ControlStep)
-  | { type: 'diagnostic'; words: string };
-
 interface Exchange {
   task: Task;
   attempt: number;
@@ -92,10 +46,6 @@ interface Exchange {
   /** Token of the commit that the confirm waits for. */
   commit: { token: number; final: boolean } | null;
 }
-
-/** What a master would do with the line, the most urgent first. */
-export const Priority = { control: 0, confirm: 1, events: 2, integrity: 3, background: 4 } as const;
-export type Priority = (typeof Priority)[keyof typeof Priority];
 
 /** Something a master would do now. */
 interface Plan {
@@ -942,79 +892,3 @@ const ARRIVAL_SLACK_MS = 100;
 /** The event classes that a task reads, as bits. */
 const classBits = (task: Task): number =>
   task.type === 'read' ? task.classes.reduce((bits, n) => (n > 0 ? bits | (1 << (n - 1)) : bits), 0) : 0;
-
-function priorityOf(task: Task): Priority {
-  switch (task.type) {
-    case 'control':
-      return Priority.control;
-    case 'clearRestart':
-    case 'writeTime':
-    case 'writeRecordedTime':
-      return Priority.events;
-    case 'read':
-      if (task.survey !== undefined) return Priority.background;
-      return task.classes.includes(0) ? Priority.integrity : Priority.events;
-    case 'disableUnsolicited':
-    case 'enableUnsolicited':
-      return Priority.integrity;
-    case 'attributes':
-    case 'measureDelay':
-    case 'recordTime':
-    case 'readClock':
-    case 'order':
-      return Priority.background;
-    default:
-      return task satisfies never;
-  }
-}
-
-/** Start-up and repetitions do not stand behind the events of others, or a device would be slow to come and to go. */
-const urgentPriority = (task: Task): Priority => {
-  const priority = priorityOf(task);
-  return priority === Priority.integrity ? Priority.events : priority;
-};
-
-/** A task in words, for those who watch the line. */
-export function taskWords(task: Task): string {
-  switch (task.type) {
-    case 'control':
-      return task.phase === 'select' ? 'select' : 'operate';
-    case 'read':
-      if (task.survey !== undefined) return 'survey';
-      return task.classes.includes(0)
-        ? task.classes.length > 1
-          ? 'integrity poll'
-          : 'present values'
-        : `events ${task.classes.join(', ')}`;
-    case 'disableUnsolicited':
-      return 'disable unsolicited';
-    case 'enableUnsolicited':
-      return 'enable unsolicited';
-    case 'clearRestart':
-      return 'clear restart';
-    case 'measureDelay':
-      return 'measure delay';
-    case 'recordTime':
-      return 'record time';
-    case 'writeTime':
-    case 'writeRecordedTime':
-      return 'set clock';
-    case 'readClock':
-      return 'read clock';
-    case 'attributes':
-      return 'attributes';
-    case 'order':
-      return ORDER_WORDS[task.order.what];
-    default:
-      return task satisfies never;
-  }
-}
-
-const ORDER_WORDS: Record<Exclude<Order, { what: 'synchronise' }>['what'], string> = {
-  freeze: 'freeze counters',
-  restart: 'restart',
-  assignClass: 'assign class',
-  unsolicited: 'unsolicited',
-  writeDeadbands: 'write deadbands',
-  readDeadbands: 'read deadbands',
-};

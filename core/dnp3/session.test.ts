@@ -4,7 +4,7 @@ import { decodeFragment, encodeFragment, single } from './application.ts';
 import { CONTROL_OPERATIONS } from './control.ts';
 import { encodeLinkFrame, LinkParser } from './link.ts';
 import { Loop } from './loop.ts';
-import type { MasterEffect } from './master.ts';
+import type { MasterEffect } from './mastermessages.ts';
 import { measuredReadings } from './measured.ts';
 import { DEFAULT_VARIATIONS, type OutstationPoint } from './pointtable.ts';
 import type { PointKind } from '../point/index.ts';

@@ -1,9 +1,12 @@
 import { expect, type Page } from '@playwright/test';
 import { Rig } from '../rig/rig.ts';
 
-export async function startRig(name: string, options: { demo?: boolean } = {}): Promise<Rig> {
+export async function startRig(
+  name: string,
+  { stations = false, ...options }: { demo?: boolean; stations?: boolean } = {},
+): Promise<Rig> {
   const server = JSON.parse(process.env.HALVIX_TEST_POSTGRES ?? '{}') as { port: number; password: string };
-  return (await Rig.make(name, server)).start({ web: true, ...options });
+  return (await Rig.make(name, server, { stations })).start({ web: true, ...options });
 }
 
 export const urlOf = (rig: Rig, path = '/'): string => `http://127.0.0.1:${rig.ports.web}${path}`;

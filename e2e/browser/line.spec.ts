@@ -1,0 +1,111 @@
+import { expect, test } from '@playwright/test';
+import type { Rig } from '../rig/rig.ts';
+import { complaintsOf, signIn, startRig, visit } from './rig.ts';
+
+/* The shared line, the bench and what came late, with the stations of the radio channel and the logger. */
+let rig: Rig;
+test.beforeAll(async () => {
+  rig = await startRig('line', { stations: true });
+});
+test.afterAll(() => rig.stop());
+
+test('the board draws the stations of one channel as one line', async ({ page }) => {
+  const complaints = complaintsOf(page);
+  await signIn(page, rig, 'viewer');
+  await expect(page.getByText('Radio channel R1')).toHaveCount(1);
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('All five devices answer', { timeout: 20_000 });
+  expect(complaints).toEqual([]);
+});
+
+test('who had the line, what its time went into, and each of its devices', async ({ page }) => {
+  const complaints = complaintsOf(page);
+  await signIn(page, rig, 'viewer');
+  await visit(page, rig, '/run/device/SKA');
+  await page.getByRole('link', { name: 'Radio channel R1' }).click();
+  await expect(page.getByTestId('link-words')).toContainText(/Each device is asked every .* of the time/);
+  await expect(page.getByTestId('line-use')).toContainText('being answered');
+  const strip = page.getByTestId('line-strip');
+  for (const device of ['SKA', 'TOL', 'PKM']) await expect(strip).toContainText(device);
+  await expect.poll(() => strip.locator('g').count()).toBeGreaterThan(5);
+  await page.getByRole('button', { name: '1 min' }).click();
+  await expect(page.getByRole('row', { name: /PKM/ })).toContainText('answered');
+  await expect(page.getByRole('row', { name: /TOL/ })).toContainText(/right, ± \d+ ms/, { timeout: 20_000 });
+  expect(complaints).toEqual([]);
+});
+
+test('a station that is switched off at the bench is seen to be silent, the others go on', async ({ page }) => {
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/prove/bench');
+  await page.getByRole('button', { name: 'PKM: switch off' }).click();
+  await expect(page.getByTestId('bench-PKM')).toContainText(', off');
+  await visit(page, rig, '/run/link/R1');
+  await expect(page.getByRole('row', { name: /PKM/ })).toContainText('no answer to 3 requests', { timeout: 20_000 });
+  await expect(page.getByRole('row', { name: /SKA/ })).toContainText('answered');
+  await rig.bench('PUT', '/devices/PKM/power', { on: true });
+});
+
+test('the bench impairs a link, takes no nonsense, and is only looked at by a viewer', async ({ page }) => {
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/prove/bench');
+  await page.getByRole('option', { name: /^HLM-F1/ }).click();
+  await page.getByLabel('Latency, ms').fill('120');
+  await page.keyboard.press('Tab');
+  await expect(page.getByRole('option', { name: /^HLM-F1/ })).toContainText('120 ms late');
+  await page.getByLabel('Frames dropped, %').fill('130');
+  await page.keyboard.press('Tab');
+  await expect(page.getByRole('alert')).toContainText('Frames dropped: 130 is not a number from 0 to 100');
+  await page.getByRole('button', { name: 'Try again' }).click();
+  await page.getByRole('button', { name: 'Nothing wrong' }).click();
+  await expect(page.getByRole('option', { name: /^HLM-F1/ })).toContainText('nothing wrong');
+  await page.getByRole('button', { name: 'Sign out' }).click();
+  await signIn(page, rig, 'viewer');
+  await visit(page, rig, '/prove/bench');
+  await expect(page.getByTestId('bench-HLM-F1')).toBeVisible();
+  await expect(page.getByRole('button', { name: /switch off/ })).toHaveCount(0);
+  const refused = await page.request.put('/api/bench/devices/HLM-F1/power', { data: { on: false } });
+  expect(refused.status()).toBe(403);
+});
+
+test('orders to a device: an operator freezes counters, only an engineer restarts', async ({ page }) => {
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/run/device/SKA');
+  await page.getByRole('button', { name: 'freeze its counters' }).click();
+  await expect(page.getByText('Asked.')).toBeVisible();
+  await expect(page.getByRole('button', { name: 'restart…' })).toHaveCount(0);
+  const order = { type: 'order', device: 'SKA', order: { what: 'restart', how: 'cold' }, by: 'somebody else' };
+  const refused = await page.request.post('/api/requests', {
+    data: order,
+    headers: { origin: new URL(page.url()).origin },
+  });
+  expect(refused.status()).toBe(403);
+  await visit(page, rig, '/run');
+  await expect(page.getByText('freeze counters, asked by operator: done')).toBeVisible();
+});
+
+test('what the logger had kept is drawn at its own times and marked as late', async ({ page }) => {
+  const [{ id }] = await rig.sql`
+    select id from point_identity where device = 'LMB' and kind = 'analog' and index = 0`;
+  // Half a minute of samples that nobody takes.
+  await rig.bench('PUT', '/links/LMB/impairments', { silence: true });
+  await page.waitForTimeout(36_000);
+  await rig.bench('PUT', '/links/LMB/impairments', {});
+  await signIn(page, rig, 'viewer');
+  await visit(page, rig, `/run/history/${id}`);
+  await expect(page.getByTestId('late-words')).toContainText('values came late', { timeout: 20_000 });
+  await expect(page.getByRole('row', { name: /late/ }).first()).toBeVisible();
+});
+
+test('a new device joins the channel of the others', async ({ page }) => {
+  await signIn(page, rig, 'engineer');
+  await visit(page, rig, '/build/device/new?station=PKM');
+  const device = page.getByRole('region', { name: 'Device' });
+  await device.getByLabel('Code', { exact: true }).fill('PKM-2');
+  await device.getByLabel('Name', { exact: true }).fill('Second RTU');
+  await page.getByLabel('Their DNP3 address').fill('23');
+  await page.getByLabel('Line', { exact: true }).selectOption('R1');
+  await expect(page.getByTestId('neighbours')).toContainText('SKA, TOL, PKM');
+  await page.getByRole('button', { name: 'Add it to the draft' }).click();
+  await page.waitForURL('**/build/points?device=PKM-2');
+  await visit(page, rig, '/build/changes');
+  await expect(page.getByText('another device on link R1 has the address 23')).toBeVisible();
+});
