@@ -267,4 +267,6 @@ const ORDER_NAMES: Record<Order['what'], string> = {
   writeDeadbands: 'write deadbands',
   readDeadbands: 'read deadbands',
   synchronise: 'set the clock',
+  directory: 'read directory',
+  readFile: 'read file',
 };

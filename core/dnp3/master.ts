@@ -5,6 +5,7 @@ import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, 
 import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
+import { decodeFileObject, FileRead, readDirectory } from './file.ts';
 import { MAX_FRAME, type LinkEvent } from './link.ts';
 import { measuredReadings } from './measured.ts';
 import type { MasterCommand, MasterEffect } from './mastermessages.ts';
@@ -88,6 +89,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private startup: Task[] = [];
   private controls: ControlRequest[] = [];
   private orders: { id: string; order: Order; since: Instant }[] = [];
+  /** Files being read: the first one's next step. */
+  private files: (Task & { type: 'file' })[] = [];
   /** A request that was not answered and is to be sent again. */
   private repetition: { task: Task; attempt: number; since: Instant } | null = null;
   /** Confirms whose readings are committed. */
@@ -99,6 +102,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private lastHeard: Instant = 0;
   private startupSince: Instant = 0;
   private lineBegins: Instant = 0;
+  private fileRequests = 0;
   private timeSyncAsked = false;
   private timeSyncNotBefore: Instant = 0;
   private token = 0;
@@ -183,8 +187,10 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.dropStartup('the link was lost');
     for (const task of [exchange?.task, this.repetition?.task]) {
       if (task) this.giveUpSurvey(task, 'the link was lost');
-      if (task?.type === 'order') this.endOrder(task.id, 'the link was lost before the device answered');
+      if (task?.type === 'order' || task?.type === 'file')
+        this.endOrder(task.id, 'the link was lost before the device answered');
     }
+    for (const { id } of this.files.splice(0)) this.endOrder(id, 'the link was lost before the device answered');
     this.forgetTurns();
     if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
     this.failWaiting('the link was lost before it was sent');
@@ -224,7 +230,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private failWaiting(words: string): void {
     for (const { id } of this.controls.splice(0)) this.effects.push({ type: 'control', id, step: 'failed', words });
-    for (const { id } of this.orders.splice(0)) this.endOrder(id, words);
+    for (const { id } of [...this.orders.splice(0), ...this.files.splice(0)]) this.endOrder(id, words);
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
@@ -339,7 +345,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   get atRest(): boolean {
     return (
       this.exchange === null &&
-      this.startup.length + this.controls.length + this.orders.length + this.confirms.length === 0 &&
+      this.startup.length + this.controls.length + this.orders.length + this.files.length + this.confirms.length ===
+        0 &&
       this.repetition === null &&
       this.unsolicited?.token == null &&
       this.lateCommit === null &&
@@ -389,6 +396,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
       return this.planOf(first, urgentPriority(first), this.startupSince, () => this.startup.shift());
     if (this.state === 'silent') return this.planProbe(now);
+    const [file] = this.files;
+    if (file !== undefined) return this.planOf(file, Priority.background, now, () => this.files.shift());
     const [ordered] = this.orders;
     if (ordered !== undefined) return this.planOrder(ordered);
     if (this.timeSyncAsked && now >= this.timeSyncNotBefore)
@@ -441,11 +450,32 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 
   private planOrder({ id, order, since }: Master['orders'][number]): Plan {
-    const task: Task = order.what === 'synchronise' ? this.timeTask : { type: 'order', id, order };
+    const task = this.taskOf(id, order);
     return this.planOf(task, Priority.background, since, () => {
       this.orders.shift();
       if (order.what === 'synchronise') this.endOrder(id, null);
     });
+  }
+
+  private taskOf(id: string, order: Order): Task {
+    if (order.what === 'synchronise') return this.timeTask;
+    if (order.what !== 'directory' && order.what !== 'readFile') return { type: 'order', id, order };
+    this.fileRequests = (this.fileRequests + 1) & 0xffff;
+    const read = new FileRead(order.name, this.settings.maxFragment - FILE_OVERHEAD, this.fileRequests);
+    return { type: 'file', id, read, wantsDirectory: order.what === 'directory' };
+  }
+
+  /** After a step of reading a file, answered or not: the next one waits for its turn, or the order ends. */
+  private goOnWithFile(task: Task & { type: 'file' }): void {
+    const next = task.read.next();
+    if ('object' in next) this.files.push(task);
+    else if (next.step === 'failed') this.endOrder(task.id, next.words);
+    else
+      this.endOrder(
+        task.id,
+        null,
+        task.wantsDirectory ? { directory: readDirectory(next.content) } : { file: next.content },
+      );
   }
 
   private get timeTask(): Task {
@@ -563,6 +593,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       this.clockDue = null;
       return;
     }
+    if (task.type === 'file') {
+      task.read.take(null);
+      this.goOnWithFile(task);
+      return;
+    }
     if (task.type === 'order') {
       this.endOrder(task.id, `no answer in ${this.settings.responseTimeoutMs} ms; it may have been carried out`);
       return;
@@ -627,7 +662,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.effects.push({ type: 'answered', roundTripMs: now - exchange.sentAt });
     this.onIndications(fragment.iin ?? 0, exchange.task, now);
 
-    const { readings, problem } = this.takeObjects(fragment);
+    const { readings, problem } = exchange.task.type === 'file' ? NOTHING : this.takeObjects(fragment);
     const confirm = fragment.control.confirm && problem === null;
     const final = fragment.control.final || problem !== null;
     if (readings.length > 0) {
@@ -750,6 +785,14 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         else this.endOrder(task.id, null, answer);
         break;
       }
+      case 'file': {
+        const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
+        const refusal = refusalOf(fragment);
+        if (decoded.ok) task.read.take(decoded.value);
+        else task.read.take(null, refusal ? `the device refused: ${iinWords(refusal).join(', ')}` : decoded.problem);
+        this.goOnWithFile(task);
+        break;
+      }
       case 'disableUnsolicited':
       case 'enableUnsolicited':
       case 'clearRestart':
@@ -858,6 +901,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 const isSurvey = (task: Task): task is Task & { survey: string } =>
   (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined;
 
+/** File objects are for the one who reads the file. */
+const NOTHING = { readings: [], problem: null };
+
+/** Octets of an answer with a block of a file, beside the block. */
+const FILE_OVERHEAD = 4 + 6 + 8;
+
 const surveyOf = (task: Task): { survey?: string } =>
   task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};
 
@@ -878,6 +927,7 @@ const MAY_BE_REFUSED: readonly Task['type'][] = [
   'readClock',
   'attributes',
   'order',
+  'file',
 ];
 
 /** IIN1.1 to IIN1.3: events of the classes 1 to 3 wait. */

@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import { pointIndex } from './address.ts';
 import { FunctionCode, Iin, iinWords, type Fragment } from './application.ts';
+import type { FileEntry } from './file.ts';
 import { objectType } from './objects.ts';
 import { parseHeaders, writeAllHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 
@@ -9,6 +10,8 @@ const range = z
   .object({ start: pointIndex, stop: pointIndex })
   .refine(({ start, stop }) => start <= stop, 'A range ends where it starts or after that')
   .nullable();
+
+const fileName = z.string().regex(/^[ -~]{0,200}$/, 'A file name has at most 200 printable ASCII characters');
 
 /** What a person may ask of a device beyond its points. Each is sent once, and answered unless it says so. */
 export const orderSchema = z.discriminatedUnion('what', [
@@ -37,6 +40,9 @@ export const orderSchema = z.discriminatedUnion('what', [
   }),
   z.object({ what: z.literal('readDeadbands') }),
   z.object({ what: z.literal('synchronise') }),
+  /** The files that the device has in a directory; the empty name is the uppermost. */
+  z.object({ what: z.literal('directory'), name: fileName }),
+  z.object({ what: z.literal('readFile'), name: fileName.min(1, 'A file needs a name') }),
 ]);
 export type Order = z.infer<typeof orderSchema>;
 
@@ -45,9 +51,12 @@ export interface OrderAnswer {
   /** How long the device will be away, milliseconds. */
   awayMs?: number;
   deadbands?: { index: number; value: number }[];
+  directory?: FileEntry[];
+  file?: Uint8Array;
 }
 
-type Requested = Exclude<Order, { what: 'synchronise' }>;
+/** An order that is one request. */
+export type Requested = Exclude<Order, { what: 'synchronise' | 'directory' | 'readFile' }>;
 
 /** Function code and objects of an order. */
 export function orderRequest(order: Requested): [number, Uint8Array] {

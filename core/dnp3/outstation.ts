@@ -14,6 +14,7 @@ import {
   type SetpointVariation,
 } from './control.ts';
 import { Broadcast } from './address.ts';
+import { decodeFileObject, encodeFileObject, FileShelf, type FileObject, type StoredFile } from './file.ts';
 import { deadbandsOf } from './order.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
@@ -69,6 +70,8 @@ export type OutstationCommand =
   | { type: 'setLocal'; local: boolean }
   /** How far the device's own clock is ahead of the time that the session is given. */
   | { type: 'setClock'; offsetMs: number }
+  /** The files that it has to give. */
+  | { type: 'setFiles'; files: readonly StoredFile[] }
   | { type: 'restarted' }
   | { type: 'resetCounters' };
 
@@ -128,6 +131,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private connected = false;
   /** What is carried out now is not answered. */
   private silently = false;
+  private readonly files = new FileShelf();
   private clockOffsetMs = 0;
   private recordedAt: Instant | null = null;
   private broadcastHeard: number | null = null;
@@ -188,6 +192,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.selection = null;
     this.pendingControl = null;
     this.deferred = null;
+    this.files.reset();
     this.unsolicitedDue = null;
     if (this.unsolicitedPending !== null) this.events.unmark();
     this.unsolicitedPending = null;
@@ -220,6 +225,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         break;
       case 'setLocal':
         this.local = command.local;
+        break;
+      case 'setFiles':
+        this.files.set(command.files);
         break;
       case 'setClock':
         this.clockOffsetMs = command.offsetMs;
@@ -441,7 +449,12 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const { sequence } = fragment.control;
     switch (fragment.functionCode) {
       case FunctionCode.read:
+        if (fragment.octets[fragment.objectsAt] === FILE_GROUP) return this.onFile(fragment, now);
         return this.onRead(fragment, now);
+      case FunctionCode.openFile:
+      case FunctionCode.closeFile:
+      case FunctionCode.getFileInformation:
+        return this.onFile(fragment, now);
       case FunctionCode.write:
         return this.onWrite(fragment, now);
       case FunctionCode.select:
@@ -491,6 +504,28 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     if (confirm) this.confirmDue = { sequence, deadline: now + this.settings.confirmTimeoutMs };
     else this.broadcastHeard = null;
     this.endpoint.sendFragment(octets, now);
+  }
+
+  private onFile(fragment: Fragment, now: Instant): void {
+    const { sequence } = fragment.control;
+    if (this.files.isEmpty) return this.answer(sequence, Iin.functionNotSupported, now);
+    const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
+    const object = decoded.ok ? this.fileAnswer(fragment.functionCode, decoded.value) : null;
+    if (object === null) return this.answer(sequence, decoded.ok ? Iin.objectUnknown : Iin.parameterError, now);
+    this.answer(sequence, 0, now, encodeFileObject(object));
+  }
+
+  private fileAnswer(functionCode: number, asked: FileObject): FileObject | null {
+    switch (functionCode) {
+      case FunctionCode.openFile:
+        return asked.variation === 3 ? this.files.onOpen(asked, this.settings.maxFragment - FILE_OVERHEAD) : null;
+      case FunctionCode.read:
+        return asked.variation === 5 ? this.files.onRead(asked) : null;
+      case FunctionCode.closeFile:
+        return asked.variation === 4 ? this.files.onClose(asked) : null;
+      default:
+        return asked.variation === 7 ? this.files.onInformation(asked) : null;
+    }
   }
 
   /** Counters as they stand become the frozen ones of the same index (IEEE 1815, clause 4.4.6). Returns indications. */
@@ -751,6 +786,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   }
 }
 
+const FILE_GROUP = 70;
+/** Octets of an answer with a block of a file, beside the block. */
+const FILE_OVERHEAD = 4 + 6 + 8;
 const NO_BLOCK: ControlBlock = { code: 0, count: 0, onMs: 0, offMs: 0, status: 0 };
 const setpointVariation = ({ variation }: ObjectHeader): SetpointVariation =>
   ([1, 2, 3, 4] as const).find((one) => one === variation) ?? 1;

@@ -12,7 +12,8 @@ import {
 } from './control.ts';
 import { parseHeaders, writeAllHeader, writeCountHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 import { delayMs } from './objects.ts';
-import { orderRequest, type Order } from './order.ts';
+import { encodeFileObject, type FileRead } from './file.ts';
+import { orderRequest, type Requested } from './order.ts';
 
 /** What a master asks, in octets, and what the answers say beyond measured values. */
 
@@ -42,7 +43,9 @@ export type Task =
   | { type: 'recordTime' }
   | { type: 'writeRecordedTime'; at: Instant }
   | { type: 'readClock' }
-  | { type: 'order'; id: string; order: Exclude<Order, { what: 'synchronise' }> }
+  | { type: 'order'; id: string; order: Requested }
+  /** One step of reading a file. */
+  | { type: 'file'; id: string; read: FileRead; wantsDirectory: boolean }
   | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };
 
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
@@ -70,6 +73,12 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
       return [FunctionCode.read, out.finish()];
     case 'order':
       return orderRequest(task.order);
+    case 'file': {
+      const next = task.read.next();
+      if (!('object' in next)) throw new Error('the file has been read');
+      const code = { open: FunctionCode.openFile, read: FunctionCode.read, close: FunctionCode.closeFile }[next.step];
+      return [code, encodeFileObject(next.object)];
+    }
     case 'read':
       for (const n of task.classes) writeAllHeader(out, 60, n + 1);
       return [FunctionCode.read, out.finish()];

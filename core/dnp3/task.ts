@@ -1,4 +1,4 @@
-import type { Order } from './order.ts';
+import type { Requested } from './order.ts';
 import type { Task } from './request.ts';
 
 /** What the tasks of a master are to those who wait for the line, and in words. */
@@ -26,6 +26,7 @@ export function priorityOf(task: Task): Priority {
     case 'recordTime':
     case 'readClock':
     case 'order':
+    case 'file':
       return Priority.background;
     default:
       return task satisfies never;
@@ -67,6 +68,8 @@ export function taskWords(task: Task): string {
       return 'read clock';
     case 'attributes':
       return 'attributes';
+    case 'file':
+      return task.wantsDirectory ? 'read directory' : 'read file';
     case 'order':
       return ORDER_WORDS[task.order.what];
     default:
@@ -74,7 +77,7 @@ export function taskWords(task: Task): string {
   }
 }
 
-const ORDER_WORDS: Record<Exclude<Order, { what: 'synchronise' }>['what'], string> = {
+const ORDER_WORDS: Record<Requested['what'], string> = {
   freeze: 'freeze counters',
   restart: 'restart',
   assignClass: 'assign class',

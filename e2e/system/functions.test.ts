@@ -67,6 +67,14 @@ function everything(): Loop {
     loop.toMaster({ type: 'order', id: String(i), order: items });
     loop.pass(300);
   }
+  const files = ['RECORD01.CFG', 'RECORD01.DAT'].map((name, i) => {
+    return { name, content: new Uint8Array(100 + i * 4000).fill(65), time: loop.now };
+  });
+  loop.toOutstation({ type: 'setFiles', files });
+  loop.toMaster({ type: 'order', id: 'dir', order: { what: 'directory', name: '' } });
+  loop.toMaster({ type: 'order', id: 'file', order: { what: 'readFile', name: 'RECORD01.DAT' } });
+  loop.toMaster({ type: 'order', id: 'none', order: { what: 'readFile', name: 'NONE' } });
+  loop.pass(3000);
   const block = { code: 0x41, count: 1, onMs: 100, offMs: 100 };
   const control = { type: 'control' as const, index: 1, block };
   loop.toMaster({ ...control, id: 'a', mode: 'selectOperate', expiresAt: loop.now + 5000 });
@@ -118,8 +126,14 @@ test('every function and object that two sessions exchange is in order for an in
     `functions: ${loop.sent.length} transmissions, ${functions.size} functions, ${objects.size} objects\n`,
   );
   expect([...functions].sort((a, b) => a - b)).toEqual([
-    0, 1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 20, 21, 22, 23, 129, 130,
+    0, 1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 20, 21, 22, 23, 25, 26, 129, 130,
   ]);
   const exchanged = OBJECT_TYPES.filter(({ what }) => what === 'measurement').map((t) => t.group * 256 + t.variation);
-  expect(exchanged.filter((object) => !objects.has(object))).toEqual([]);
+  const fileObjects = [3, 4, 5].map((variation) => 70 * 256 + variation);
+  expect([...exchanged, ...fileObjects].filter((object) => !objects.has(object))).toEqual([]);
+  // The dissector's own reading of the file's name.
+  const names = await dissect(file, 'dnp3.al.file_name', 'dnp3.al.file_name');
+  expect(names.flat()).toContain('RECORD01.DAT');
+  const sizes = await dissect(file, 'dnp3.al.file.size', 'dnp3.al.file.size', 'dnp3.al.file.status');
+  expect(sizes.flat()).toContain('4100');
 }, 120_000);
