@@ -135,5 +135,5 @@ test('every function and object that two sessions exchange is in order for an in
   const names = await dissect(file, 'dnp3.al.file_name', 'dnp3.al.file_name');
   expect(names.flat()).toContain('RECORD01.DAT');
   const sizes = await dissect(file, 'dnp3.al.file.size', 'dnp3.al.file.size', 'dnp3.al.file.status');
-  expect(sizes.flat()).toContain('4100');
+  expect(sizes.flat()).toContain('0x00001004');
 }, 120_000);
