@@ -7,6 +7,8 @@ import {
   type ControlStep,
   type MasterCommand,
   type MasterEffect,
+  type ReportedCommand,
+  type Setpoint,
 } from '@halvix/core/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver, TcpClient } from '@halvix/wire';
@@ -33,14 +35,13 @@ export interface KeptPoint {
   event: boolean;
 }
 
-export interface CentreControlOrder {
-  index: number;
-  operation: ControlOperation;
-  mode: ControlMode;
-  onMs: number;
-  offMs: number;
-  count: number;
-}
+/** A control, or with `setpoint` the setting of an analog output. */
+export type CentreControlOrder = { index: number; mode: ControlMode } & (
+  | { operation: ControlOperation; onMs: number; offMs: number; count: number }
+  | { setpoint: Pick<Setpoint, 'variation' | 'value'> }
+);
+
+const NO_BLOCK = { code: 0, count: 0, onMs: 0, offMs: 0 };
 
 const CONTROL_LIMIT_MS = 15_000;
 const MAX_KEPT_EVENTS = 200_000;
@@ -51,6 +52,8 @@ export class SimulatedCentre {
   private driver: Driver<MasterCommand, MasterEffect> | null = null;
   private readonly kept = new Map<string, KeptPoint>();
   readonly events: KeptPoint[] = [];
+  /** Commands that our outputs were given, as reported to it. */
+  readonly commands: ReportedCommand[] = [];
   private readonly controls = new Map<string, (steps: ControlStep[]) => void>();
   private readonly steps = new Map<string, ControlStep[]>();
   state: 'off' | 'unknown' | 'answering' | 'silent' = 'off';
@@ -109,7 +112,8 @@ export class SimulatedCentre {
   }
 
   /** Sends a control and resolves with every step of it, the last one being its end. */
-  control({ index, operation, mode, onMs, offMs, count }: CentreControlOrder): Promise<ControlStep[]> {
+  control(order: CentreControlOrder): Promise<ControlStep[]> {
+    const { index, mode } = order;
     const id = randomUUID();
     this.steps.set(id, []);
     return new Promise((resolve) => {
@@ -122,8 +126,10 @@ export class SimulatedCentre {
         type: 'control',
         id,
         index,
-        block: { code: CONTROL_OPERATIONS[operation], count, onMs, offMs },
         mode,
+        ...('setpoint' in order
+          ? { block: NO_BLOCK, setpoint: order.setpoint }
+          : { block: { ...order, code: CONTROL_OPERATIONS[order.operation] } }),
         expiresAt: clock.now() + CONTROL_LIMIT_MS,
       });
     });
@@ -163,6 +169,9 @@ export class SimulatedCentre {
         if (this.events.length > MAX_KEPT_EVENTS) this.events.splice(0, MAX_KEPT_EVENTS / 10);
         if (effect.token !== null) this.driver?.command({ type: 'committed', token: effect.token });
         break;
+      case 'commandsReported':
+        this.commands.push(...effect.commands);
+        break;
       case 'communication':
         this.state = effect.state;
         break;
@@ -177,8 +186,7 @@ export class SimulatedCentre {
       case 'surveyed':
       case 'clock':
       case 'ordered':
-      case 'texts':
-      case 'commandsReported':
+      case 'fileProgress':
       case 'diagnostic':
         break;
       default:

@@ -86,6 +86,7 @@ export class SimulatedDevice implements LinkUser {
   private timers: NodeJS.Timeout[] = [];
   private storm: { timer: NodeJS.Timeout; began: number; perSecond: number; made: number } | null = null;
   private lateAnswers = new Set<NodeJS.Timeout>();
+  private files: DeviceModel['files'];
   private wokeAt = 0;
   private lastSaid = 0;
   faults: Faults = { driftPpm: 0, answerDelayMs: 0 };
@@ -241,9 +242,16 @@ export class SimulatedDevice implements LinkUser {
       // What is sampled is told by its samples; a frozen counter by the freezing.
       if ((samples !== null && kind === 'analog' && !forced && !quiet) || kind === 'frozenCounter') return [];
       const value = this.valueOf(kind, index);
-      return [{ kind, index, value, flags: Flag.online | (forced ? Flag.localForced : 0), time, exact: forced }];
+      const text = kind === 'text' ? { text: model.text?.(index) ?? '' } : {};
+      return [
+        { kind, index, value, ...text, flags: Flag.online | (forced ? Flag.localForced : 0), time, exact: forced },
+      ];
     });
     this.driver.command({ type: 'update', updates, quiet });
+    if (model.files !== undefined && (quiet || model.files !== this.files)) {
+      this.files = model.files;
+      this.driver.command({ type: 'setFiles', files: model.files, rules: { mayDelete: true } });
+    }
     this.driver.command({ type: 'setLocal', local: this.isLocal() });
     this.driver.command({ type: 'setClock', offsetMs: this.clockOffsetMs });
   }
@@ -337,6 +345,9 @@ export class SimulatedDevice implements LinkUser {
         break;
       case 'restartAsked':
         setTimeout(() => void this.reboot(), 100);
+        break;
+      case 'fileDeleted':
+        this.model.deleteFile?.(effect.name);
         break;
       case 'delivered':
         for (const { number } of effect.events) {

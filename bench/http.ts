@@ -20,10 +20,20 @@ const faultsBody = z.object({
   driftPpm: z.number().min(-100_000).max(100_000).default(0),
   answerDelayMs: z.number().int().min(0).max(60_000).default(0),
 });
-const controlBody = z.object({
+const controlOf = {
   index: z.number().int().min(0).max(65535),
-  operation: z.enum(operations),
   mode: z.enum(['selectOperate', 'direct', 'selectOnly']).default('selectOperate'),
+};
+const setpointBody = z.object({
+  ...controlOf,
+  setpoint: z.object({
+    variation: z.union([z.literal(1), z.literal(2), z.literal(3), z.literal(4)]).default(1),
+    value: z.number(),
+  }),
+});
+const controlBody = z.object({
+  ...controlOf,
+  operation: z.enum(operations),
   onMs: z.number().int().min(0).max(4_294_967_295).default(500),
   offMs: z.number().int().min(0).max(4_294_967_295).default(250),
   count: z.number().int().min(0).max(255).default(1),
@@ -208,12 +218,14 @@ async function answerCentre(
       return centre.points();
     case 'GET events':
       return centre.events.slice(Number(url.searchParams.get('after') ?? 0));
+    case 'GET commands':
+      return centre.commands;
     case 'PUT power': {
       centre.power(powerBody.parse(await bodyOf(request)).on);
       return centreReport(centre);
     }
     case 'POST controls':
-      return centre.control(controlBody.parse(await bodyOf(request)));
+      return centre.control(z.union([setpointBody, controlBody]).parse(await bodyOf(request)));
     default:
       throw new Refusal(404, `a centre has no ${route.trim()}`);
   }

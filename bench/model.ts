@@ -1,4 +1,4 @@
-import type { ControlBlock, Setpoint } from '@halvix/core/dnp3';
+import type { ControlBlock, Setpoint, StoredFile } from '@halvix/core/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import type { RelayPoint } from './scenario/feederrelay.ts';
 
@@ -25,6 +25,11 @@ export interface DeviceModel {
   setTo?(index: number, setpoint: Setpoint, local: boolean, execute: boolean): number;
   /** The counters of these indexes begin at zero. */
   clearCounters?(indexes: readonly number[]): void;
+  /** The files that it has to give, as a new list whenever they change. */
+  readonly files?: readonly StoredFile[];
+  deleteFile?(name: string): void;
+  /** What its text points say. */
+  text?(index: number): string;
   /** Points whose values a storm of events makes up. */
   readonly stormPoints: readonly { kind: PointKind; index: number }[];
 }

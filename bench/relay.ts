@@ -1,11 +1,20 @@
-import { CONTROL_OPERATIONS, ControlStatus, controlOperation, type ControlBlock } from '@halvix/core/dnp3';
+import {
+  CONTROL_OPERATIONS,
+  ControlStatus,
+  controlOperation,
+  type ControlBlock,
+  type StoredFile,
+} from '@halvix/core/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import type { DeviceModel } from './model.ts';
 import { FEEDER_RELAY } from './scenario/feederrelay.ts';
+import { recordFiles, type Disturbance } from './scenario/record.ts';
 
 /** Opening and closing times of the breaker, milliseconds. */
 const OPENS_IN_MS = 45;
 const CLOSES_IN_MS = 60;
+/** Two for each record. */
+const MAX_FILES = 20;
 const MAX_OPERATIONS_MS = 600_000;
 
 const BI = {
@@ -66,6 +75,9 @@ export class FeederRelay implements DeviceModel {
   private noise = { load: 0, frequency: 0, voltage: 0 };
   private peak = 0;
 
+  private records = 0;
+  files: readonly StoredFile[] = [];
+
   constructor(
     now: number,
     private readonly random: () => number,
@@ -75,6 +87,15 @@ export class FeederRelay implements DeviceModel {
     for (const index of [BI.breaker, 5, BI.remote, 7, 9, 14, 16]) this.binaries[index] = 1;
     this.outputs[BO.breaker] = 1;
     this.tick(now);
+    this.record({ time: now - 3 * 3_600_000, amperes: 190, kilovolts: 33 });
+  }
+
+  private record(disturbance: Disturbance): void {
+    this.files = [...this.files, ...recordFiles(++this.records, disturbance)].slice(-MAX_FILES);
+  }
+
+  deleteFile(name: string): void {
+    this.files = this.files.filter((file) => file.name !== name);
   }
 
   value(kind: PointKind, index: number): number | undefined {
@@ -90,6 +111,7 @@ export class FeederRelay implements DeviceModel {
       case 'doubleBit':
       case 'setpoint':
       case 'frozenCounter':
+      case 'text':
         return undefined;
       default:
         return kind satisfies never;
@@ -147,7 +169,10 @@ export class FeederRelay implements DeviceModel {
     if (this.breakerMoves !== null && now >= this.breakerMoves.at) {
       const { to } = this.breakerMoves;
       if (this.binaries[BI.breaker] !== to) this.counters[2]++;
-      if (to === 0) this.binaries[BI.tripTarget] = 1;
+      if (to === 0) {
+        this.binaries[BI.tripTarget] = 1;
+        this.record({ time: now, amperes: this.analogs[0] * 0.025, kilovolts: this.analogs[7] / 1000 });
+      }
       this.binaries[BI.breaker] = to;
       this.outputs[BO.breaker] = to;
       this.breakerMoves = null;

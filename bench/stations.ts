@@ -96,6 +96,7 @@ export class GateStation extends StationModel {
   private wanted = [0.35, 0];
   private level: number;
   private volume = 0;
+  private lastOrder = 'none since power up';
 
   constructor(points: readonly RelayPoint[], now: number, random: () => number, level: number) {
     super(points, now, random);
@@ -112,6 +113,7 @@ export class GateStation extends StationModel {
     if (operation !== 'latchOn' && operation !== 'latchOff') return ControlStatus.notSupported;
     if (!execute) return ControlStatus.success;
     this.wanted[index] = operation === 'latchOn' ? 1 : 0;
+    this.lastOrder = `${this.points.find((p) => p.kind === 'output' && p.index === index)?.name} ${operation === 'latchOn' ? 'open' : 'close'}`;
     this.values.set('output', index, this.wanted[index]);
     this.values.add('counter', 1, 1);
     return ControlStatus.success;
@@ -120,8 +122,14 @@ export class GateStation extends StationModel {
   setTo(index: number, { value }: Setpoint, local: boolean, execute: boolean): number {
     if (local) return ControlStatus.local;
     if (value < 500 || value > 4000) return ControlStatus.outOfRange;
-    if (execute) this.values.set('setpoint', index, value);
+    if (!execute) return ControlStatus.success;
+    this.values.set('setpoint', index, value);
+    this.lastOrder = `level ${(value / 1000).toFixed(3)} m`;
     return ControlStatus.success;
+  }
+
+  text(_index: number): string {
+    return this.lastOrder;
   }
 
   protected live(_now: number, seconds: number): void {

@@ -3,6 +3,7 @@ export * as tables from './schema/index.ts';
 export * from './queries/accounts.ts';
 export * from './queries/commands.ts';
 export * from './queries/configuration.ts';
+export * from './queries/files.ts';
 export * from './queries/history.ts';
 export * from './queries/live.ts';
 export * from './queries/draft.ts';

@@ -1,6 +1,16 @@
-import { CONTROL_OPERATIONS, controlOperation, ControlStatus, type MasterEffect } from '@halvix/core/dnp3';
+import { countsAllowed } from '@halvix/core/config';
+import {
+  CONTROL_OPERATIONS,
+  controlOperation,
+  ControlStatus,
+  SETPOINT_FORMS,
+  type ControlMode,
+  type ControlOperation,
+  type MasterEffect,
+  type SetpointVariation,
+} from '@halvix/core/dnp3';
 import type { CommandState } from '@halvix/core/path';
-import { Quality } from '@halvix/core/point';
+import { Quality, scaledValue, type Reading } from '@halvix/core/point';
 import {
   claimCommands,
   expireCommands,
@@ -24,7 +34,18 @@ export interface CommandContext {
   exchange: Exchange;
   journal: Journal;
   devices: () => ReadonlyMap<string, DeviceRunner>;
+  /** An output was given a command, and the device has said what it thinks of it. */
+  given: (command: GivenCommand) => void;
   changed: () => void;
+}
+
+export interface GivenCommand {
+  device: string;
+  kind: 'output' | 'setpoint';
+  index: number;
+  /** 1 or 0; of an analog output, counts. */
+  value: number;
+  status: number;
 }
 
 interface Running {
@@ -32,10 +53,21 @@ interface Running {
   point: LivePoint | undefined;
   sentAt: number | null;
   /** What the feedback point has to show, once the device has accepted. */
-  feedback: { point: LivePoint; expected: number; until: number } | null;
+  feedback: Feedback | null;
   writes: Promise<void>;
 }
 
+interface Feedback {
+  point: LivePoint;
+  /** What is known until then, in words. */
+  soFar: string;
+  shows: (reading: Reading) => boolean;
+  /** What it has to become, in words. */
+  words: string;
+  until: number;
+}
+
+const MODES: readonly ControlMode[] = ['selectOperate', 'direct', 'directNoAnswer', 'selectOnly'];
 const CENTRE_EXPIRY_MS = 5000;
 /** A centre is answered by then, whatever happens. */
 const CENTRE_ANSWER_MS = 8000;
@@ -93,12 +125,16 @@ export class Commands {
   private begin(command: Command): void {
     const { exchange, journal, devices } = this.context;
     if (command.state === 'expired') {
-      journal.note(command.device, 'control', `${command.operation} by ${command.requestedBy}: expired, not sent`);
+      journal.note(
+        command.device,
+        'control',
+        `${command.operation === 'set' ? 'set' : (WORDS[command.operation as keyof typeof WORDS] ?? command.operation)} by ${command.requestedBy}: expired, not sent`,
+      );
       this.answerCentre(command.id, ControlStatus.downstreamFail);
       this.context.changed();
       return;
     }
-    const point = exchange.at(command.device, 'output', command.index);
+    const point = exchange.at(command.device, command.counts === null ? 'output' : 'setpoint', command.index);
     this.running.set(command.id, { command, point, sentAt: null, feedback: null, writes: Promise.resolve() });
     const device = devices().get(command.device);
     if (device === undefined) {
@@ -110,7 +146,10 @@ export class Commands {
       id: command.id,
       index: command.index,
       block: { code: command.code, count: command.count, onMs: command.onMs, offMs: command.offMs },
-      mode: command.mode === 'direct' || command.mode === 'selectOnly' ? command.mode : 'selectOperate',
+      ...(command.counts === null
+        ? {}
+        : { setpoint: { variation: command.code as SetpointVariation, value: command.counts } }),
+      mode: MODES.find((mode) => mode === command.mode) ?? 'selectOperate',
       expiresAt: command.expires,
     });
   }
@@ -132,9 +171,16 @@ export class Commands {
         if (running.command.mode === 'selectOnly') this.end(progress.id, 'selected', null, { status: 0 });
         break;
       case 'operated':
-        this.onOperated(running, now);
+        this.note(running, { operated: now, state: 'operated', status: 0 });
+        this.answerCentre(running.command.id, ControlStatus.success);
+        this.tell(running.command, ControlStatus.success);
+        this.awaitFeedback(running, 'accepted', 'operated', now);
+        break;
+      case 'unanswered':
+        this.awaitFeedback(running, 'sent without asking for an answer', 'unknown', now);
         break;
       case 'refused':
+        this.tell(running.command, progress.status);
         this.end(progress.id, 'refused', progress.words, { status: progress.status });
         break;
       case 'expired':
@@ -148,40 +194,80 @@ export class Commands {
     this.context.changed();
   }
 
-  private onOperated(running: Running, now: number): void {
+  private tell({ device, index, code, counts }: Command, status: number): void {
+    if (counts !== null) this.context.given({ device, kind: 'setpoint', index, value: counts, status });
+    else {
+      const operation = controlOperation(code);
+      const value = operation !== null && SWITCHES_ON.includes(operation) ? 1 : 0;
+      this.context.given({ device, kind: 'output', index, value, status });
+    }
+  }
+
+  /** What the point that follows shows decides; without one, `otherwise` is the end. */
+  private awaitFeedback(running: Running, soFar: string, otherwise: CommandState, now: number): void {
     const { command, point } = running;
-    this.note(running, { operated: now, state: 'operated', status: 0 });
-    this.answerCentre(command.id, ControlStatus.success);
-    const control = point?.config.control;
-    const operation = controlOperation(command.code);
-    const expected = operation === null ? undefined : control?.feedback?.expect[operation];
-    const feedback =
-      control?.feedback && this.context.exchange.at(command.device, control.feedback.kind, control.feedback.index);
-    if (!control || !feedback || expected === undefined) {
-      this.end(command.id, 'operated', 'accepted; no feedback point shows whether it happened');
+    running.feedback = point === undefined ? null : this.feedbackOf(command, point, soFar, now);
+    if (running.feedback === null) {
+      this.end(command.id, otherwise, `${soFar}; no feedback point shows whether it happened`);
       return;
     }
-    running.feedback = { point: feedback, expected, until: now + control.feedbackWithinMs };
     setTimeout(() => {
       if (this.running.has(command.id)) this.context.devices().get(command.device)?.pollNow();
     }, LOOK_AFTER_MS);
+  }
+
+  /** The point that will show that a command has happened, and what it has to become. */
+  private feedbackOf(
+    { device, code, counts }: Command,
+    { config }: LivePoint,
+    soFar: string,
+    now: number,
+  ): Feedback | null {
+    const { exchange } = this.context;
+    if (counts !== null) {
+      const { setting } = config;
+      if (setting === null) return null;
+      const { kind, index } = setting.feedback ?? { kind: 'setpoint' as const, index: config.index };
+      const point = exchange.at(device, kind, index);
+      if (point === undefined) return null;
+      const wanted = scaledValue(counts, config);
+      const count = Math.abs(scaledValue(1, point.config) - scaledValue(0, point.config));
+      const near = Math.max(setting.tolerance, count / 2, Math.abs(wanted) * FLOAT_ROUNDING);
+      return {
+        point,
+        soFar,
+        shows: ({ value }) => Math.abs(value - wanted) <= near,
+        words: `${Number(wanted.toPrecision(9))}${config.unit ? ` ${config.unit}` : ''}`,
+        until: now + setting.feedbackWithinMs,
+      };
+    }
+    const operation = controlOperation(code);
+    const feedback = config.control?.feedback;
+    const expected = operation === null ? undefined : feedback?.expect[operation];
+    const point = feedback && exchange.at(device, feedback.kind, feedback.index);
+    if (!config.control || !point || expected === undefined) return null;
+    return {
+      point,
+      soFar,
+      shows: ({ raw }) => raw === expected,
+      words: point.config.states?.[expected] ?? String(expected),
+      until: now + config.control.feedbackWithinMs,
+    };
   }
 
   private checkFeedback(): void {
     const now = clock.now();
     for (const { command, feedback, sentAt } of this.running.values()) {
       if (feedback === null || sentAt === null) continue;
-      const { point, expected, until } = feedback;
+      const { point, soFar, shows, words, until } = feedback;
       const current = this.context.exchange.get(point.id)?.reading;
-      const shows =
-        current && current.received >= sentAt && current.raw === expected && !(current.quality & Quality.commLost);
-      const state = point.config.states?.[expected] ?? String(expected);
-      if (shows) {
+      const fresh = current && current.received >= sentAt && !(current.quality & Quality.commLost);
+      if (fresh && shows(current)) {
         const own = current.timeSource === 'device' && current.time >= sentAt - 1000;
         const when = own ? `, ${new Date(current.time).toISOString().slice(11, 23)} UTC by the device's clock` : '';
-        this.end(command.id, 'confirmed', `${point.config.name}: ${state}${when}`, { confirmed: now });
+        this.end(command.id, 'confirmed', `${point.config.name}: ${words}${when}`, { confirmed: now });
       } else if (now > until)
-        this.end(command.id, 'unconfirmed', `accepted, but ${point.config.name} did not become ${state} in time`);
+        this.end(command.id, 'unconfirmed', `${soFar}, but ${point.config.name} did not become ${words} in time`);
     }
   }
 
@@ -206,7 +292,7 @@ export class Commands {
     this.context.journal.note(
       command.device,
       'control',
-      `${running.point?.config.name ?? `BO ${command.index}`}: ${operationWords(command.operation)} by ${command.requestedBy}, ${outcome}`,
+      `${running.point?.config.name ?? `${command.counts === null ? 'BO' : 'AO'} ${command.index}`}: ${whatOf(running)} by ${command.requestedBy}, ${outcome}`,
     );
     if (state === 'refused') this.answerCentre(id, more.status ?? ControlStatus.undefined);
     else if (state === 'selected') this.answerCentre(id, ControlStatus.success);
@@ -221,11 +307,21 @@ export class Commands {
 
   /** A control from a centre: a row like any other; resolves with the device's own status, or says that it failed. */
   async fromCentre({ outbound, device, index, phase, item }: CentreControl): Promise<number> {
-    const point = this.context.exchange.at(device, 'output', index);
+    const { setpoint, block } = item;
+    const point = this.context.exchange.at(device, setpoint ? 'setpoint' : 'output', index);
     if (point === undefined) return ControlStatus.notSupported;
+    let what: Pick<Command, 'operation' | 'code' | 'counts'>;
+    if (setpoint) {
+      const allowed = countsAllowed(setpoint.value, point.config);
+      if (!allowed.ok) {
+        this.context.journal.note(device, 'control', `set by centre ${outbound}, not sent: ${allowed.problem}`);
+        return point.config.setting === null ? ControlStatus.notSupported : ControlStatus.outOfRange;
+      }
+      const code = SETPOINT_FORMS[point.config.setting?.sentAs ?? 'int32'];
+      what = { operation: 'set', code, counts: allowed.value };
+    } else what = { operation: controlOperation(block.code) ?? 'other', code: block.code, counts: null };
     const id = randomUUID();
     const now = clock.now();
-    const { block } = item;
     const outcome = new Promise<number>((resolve) => {
       this.centres.set(id, resolve);
       setTimeout(() => this.answerCentre(id, ControlStatus.downstreamFail), CENTRE_ANSWER_MS).unref();
@@ -236,8 +332,7 @@ export class Commands {
         pointId: point.id,
         device,
         index,
-        operation: controlOperation(block.code) ?? 'other',
-        code: block.code,
+        ...what,
         mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
         onMs: block.onMs,
         offMs: block.offMs,
@@ -255,6 +350,10 @@ export class Commands {
   }
 }
 
+const SWITCHES_ON: readonly ControlOperation[] = ['latchOn', 'pulseOn', 'close'];
+/** A single-precision float keeps about seven digits. */
+const FLOAT_ROUNDING = 2e-7;
+
 const WORDS: Record<keyof typeof CONTROL_OPERATIONS, string> = {
   latchOn: 'latch on',
   latchOff: 'latch off',
@@ -263,4 +362,11 @@ const WORDS: Record<keyof typeof CONTROL_OPERATIONS, string> = {
   close: 'close',
   trip: 'trip',
 };
-const operationWords = (operation: string): string => WORDS[operation as keyof typeof WORDS] ?? operation;
+
+/** What a command asks for, in words. */
+function whatOf({ command: { operation, counts }, point }: Running): string {
+  if (counts === null) return WORDS[operation as keyof typeof WORDS] ?? operation;
+  if (point === undefined) return `set to ${counts} counts`;
+  const value = Number(scaledValue(counts, point.config).toPrecision(9));
+  return `set to ${value}${point.config.unit ? ` ${point.config.unit}` : ''}`;
+}

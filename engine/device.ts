@@ -7,7 +7,9 @@ import {
   type DeviceAttribute,
   octetMs,
   type MasterCommand,
+  type FileOrder,
   type Order,
+  type OrderAnswer,
   type MasterEffect,
 } from '@halvix/core/dnp3';
 import type { DeviceState } from '@halvix/core/path';
@@ -27,6 +29,16 @@ export interface SurveyAnswer {
   found: SurveyedPoint[];
   attributes: DeviceAttribute[];
   problem: string | null;
+}
+
+export interface FileAnswer {
+  problem: string | null;
+  answer: OrderAnswer;
+}
+
+interface AskedFile {
+  progress: (octets: number) => void;
+  done: (answer: FileAnswer) => void;
 }
 
 /** Events older than this when they come are a backlog that is worth a word. */
@@ -52,7 +64,8 @@ export class DeviceRunner {
   private readonly clockPast: NonNullable<DeviceState['clock']>[] = [];
   private orders = 0;
   private backlogNoted = 0;
-  private readonly orderedBy = new Map<string, { order: Order; by: string }>();
+  /** Orders under way: who asked, or who waits for the answer. */
+  private readonly asked = new Map<string, { order: Order; by: string } | AskedFile>();
 
   constructor(
     public config: DeviceConfig,
@@ -81,6 +94,8 @@ export class DeviceRunner {
   /** Ends the session; returns the replay keys that whoever goes on with the device has to know. */
   stop(): readonly number[] {
     this.link.detach(this.config.code);
+    for (const asked of this.asked.values())
+      if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
     this.ingest.close();
     return this.ingest.remembered;
   }
@@ -119,17 +134,30 @@ export class DeviceRunner {
 
   /** Asks something of the device beyond its points; what came of it is written in the journal. */
   order(order: Order, by: string): void {
+    this.ask(order, { order, by });
+  }
+
+  /** Asks for a file; what came of it goes to whoever waits. */
+  askFile(order: FileOrder, progress: (octets: number) => void): Promise<FileAnswer> {
+    return new Promise((done) => this.ask(order, { progress, done }));
+  }
+
+  private ask(order: Order, waiting: { order: Order; by: string } | AskedFile): void {
     const id = `${this.config.code} ${++this.orders}`;
-    this.orderedBy.set(id, { order, by });
+    this.asked.set(id, waiting);
     this.command({ type: 'order', id, order });
   }
 
   private onOrdered({ id, problem, answer }: MasterEffect & { type: 'ordered' }): void {
-    const ordered = this.orderedBy.get(id);
-    this.orderedBy.delete(id);
-    if (ordered === undefined) return;
+    const asked = this.asked.get(id);
+    this.asked.delete(id);
+    if (asked === undefined) return;
+    if ('done' in asked) {
+      asked.done({ problem, answer });
+      return;
+    }
     const away = answer.awayMs === undefined ? '' : `; away for ${answer.awayMs} ms`;
-    const words = `${ORDER_NAMES[ordered.order.what]}, asked by ${ordered.by}: ${problem ?? `done${away}`}`;
+    const words = `${ORDER_NAMES[asked.order.what]}, asked by ${asked.by}: ${problem ?? `done${away}`}`;
     this.context.journal.note(this.config.code, problem === null ? 'plain' : 'warning', words);
   }
 
@@ -205,8 +233,11 @@ export class DeviceRunner {
       case 'ordered':
         this.onOrdered(effect);
         break;
-      case 'texts':
+      case 'fileProgress': {
+        const asked = this.asked.get(effect.id);
+        if (asked && 'progress' in asked) asked.progress(effect.octets);
         break;
+      }
       case 'commandsReported':
         for (const { kind, index, value, status } of effect.commands)
           this.context.journal.note(
@@ -269,4 +300,7 @@ const ORDER_NAMES: Record<Order['what'], string> = {
   synchronise: 'set the clock',
   directory: 'read directory',
   readFile: 'read file',
+  deleteFile: 'delete file',
+  fileInformation: 'file information',
+  broadcast: 'to all devices of its line',
 };

@@ -1,6 +1,6 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
 import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
-import { isValueKind, Quality, type PointKind, type Reading } from '@halvix/core/point';
+import { Quality, type PointKind, type Reading } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 
 /** What all readings of one fragment share: the frames that carried them, and when they were stored. */
@@ -19,7 +19,7 @@ export interface Origin {
 export interface LivePoint {
   id: number;
   device: string;
-  config: PointConfig & { kind: PointKind };
+  config: PointConfig;
   /** Whether centres may see it: not while its device is on test, unless that was asked for. */
   passOn: boolean;
   reading: Reading | null;
@@ -55,9 +55,7 @@ export class Exchange {
     const kinds = new Map<PointKind, Map<number, LivePoint>>();
     this.byAddress.set(device.code, kinds);
     const passOn = device.life === 'inService' || device.life === 'outOfService' || device.passOnWhileOnTest;
-    for (const { kind, ...rest } of device.points) {
-      if (!isValueKind(kind)) continue;
-      const config = { kind, ...rest };
+    for (const config of device.points) {
       const id = numberOf(config.kind, config.index);
       if (id === undefined) throw new Error(`${device.code} ${config.kind} ${config.index} has no number`);
       const known = before.get(id);

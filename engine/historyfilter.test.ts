@@ -1,6 +1,6 @@
 import type { PointConfig } from '@halvix/core/config';
 import { configurationSchema } from '@halvix/core/config';
-import { isValueKind, type Reading } from '@halvix/core/point';
+import { type Reading } from '@halvix/core/point';
 import { expect, test } from 'vitest';
 import type { LivePoint } from './exchange.ts';
 import { HistoryFilter } from './historyfilter.ts';
@@ -8,8 +8,7 @@ import { HistoryFilter } from './historyfilter.ts';
 const schema = configurationSchema.shape.devices.element.shape.points.element;
 const pointOf = (fields: object): PointConfig => schema.parse({ kind: 'analog', index: 0, name: 'x', ...fields });
 const live = (config: PointConfig, id = 1): LivePoint => {
-  if (!isValueKind(config.kind)) throw new Error('no value');
-  return { id, device: 'D', config: { ...config, kind: config.kind }, passOn: true, reading: null, origin: null };
+  return { id, device: 'D', config, passOn: true, reading: null, origin: null };
 };
 const reading = (value: number, time: number, quality = 0): Reading => ({
   raw: value,

@@ -1,21 +1,19 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import { deadbandInUnits, exceedsDeadband, isValueKind, type PointKind, type Reading } from '@halvix/core/point';
+import { deadbandInUnits, exceedsDeadband, type Reading } from '@halvix/core/point';
 import type { LivePoint } from './exchange.ts';
 
-type ValuePoint = PointConfig & { kind: PointKind };
-const NONE: readonly ValuePoint[] = [];
-type Kept = Pick<Reading, 'value' | 'quality' | 'time'>;
+const NONE: readonly PointConfig[] = [];
+type Kept = Pick<Reading, 'value' | 'text' | 'quality' | 'time'>;
 
 /** Which of a device's readings history keeps, point by point, as its list says. A change of quality is always kept. */
 export class HistoryFilter {
   private readonly last = new Map<number, Kept>();
-  private readonly followers = new Map<string, ValuePoint[]>();
+  private readonly followers = new Map<string, PointConfig[]>();
   private readonly triggers = new Map<string, number>();
 
   constructor(points: DeviceConfig['points']) {
-    for (const { kind, ...rest } of points) {
-      if (rest.history.mode !== 'trigger' || !isValueKind(kind)) continue;
-      const point = { kind, ...rest, history: rest.history };
+    for (const point of points) {
+      if (point.history.mode !== 'trigger') continue;
       const key = `${point.history.kind} ${point.history.index}`;
       this.followers.set(key, [...(this.followers.get(key) ?? []), point]);
     }
@@ -26,12 +24,14 @@ export class HistoryFilter {
     if (history.mode === 'every') return true;
     const last = this.last.get(id);
     const keep = (): true => {
-      this.last.set(id, { value: reading.value, quality: reading.quality, time: reading.time });
+      const { value, text, quality, time } = reading;
+      this.last.set(id, { value, text, quality, time });
       return true;
     };
     if (last === undefined || last.quality !== reading.quality) return keep();
     switch (history.mode) {
       case 'deadband':
+        if (reading.text !== last.text) return keep();
         return exceedsDeadband(reading.value, last.value, deadbandInUnits(config.deadband, config) ?? 0) && keep();
       case 'interval':
         return reading.time - last.time >= history.everyMs && keep();
@@ -43,7 +43,7 @@ export class HistoryFilter {
   }
 
   /** The points whose value is to be kept because this one has just risen. */
-  triggeredBy({ config }: LivePoint, { raw }: Reading): readonly ValuePoint[] {
+  triggeredBy({ config }: LivePoint, { raw }: Reading): readonly PointConfig[] {
     if (this.followers.size === 0) return NONE;
     const key = `${config.kind} ${config.index}`;
     const followers = this.followers.get(key);

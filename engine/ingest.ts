@@ -117,7 +117,9 @@ export class Ingest {
   /** For each event of a fragment, in order, whether it was not stored before. */
   private freshEvents(measured: readonly MeasuredReading[], from?: { classes: number; first: boolean }): boolean[] {
     const events = measured.filter(({ event }) => event);
-    const keys = events.map(({ kind, index, value, flags, time }) => eventKey(kind, index, value, flags, time));
+    const keys = events.map(({ kind, index, value, flags, time, text }) =>
+      eventKey(kind, index, value, flags, time, text),
+    );
     return this.guard.admit(keys, (at) => events[at].time !== null, from);
   }
 
@@ -194,6 +196,7 @@ function toReading(one: MeasuredReading, point: LivePoint, now: number): StoredR
     pointId: point.id,
     raw,
     value: scaledValue(raw, point.config),
+    ...(one.text === undefined ? {} : { text: one.text }),
     quality: quality | rangeQuality(raw, point.config) | (point.config.inService ? 0 : Quality.outOfService),
     time: credible ? (one.time ?? now) : now,
     timeSource: credible ? one.timeSource : 'receipt',

@@ -2,6 +2,7 @@ import { CHANNELS, requestSchema } from '@halvix/core/path';
 import { readSettings } from '@halvix/core/settings';
 import {
   closeInterrupted,
+  closeTransfers,
   dropOldJournal,
   makePartitions,
   migrateDatabase,
@@ -15,6 +16,8 @@ import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
 
 const HOUR_MS = 3_600_000;
+/** A question about a file that nobody has taken by then has failed. */
+const STALE_MS = 30_000;
 const JOURNAL_KEPT_MS = 30 * 24 * HOUR_MS;
 
 const settings = readSettings(engineSettings, process.env);
@@ -35,6 +38,7 @@ await untilItWorks('prepare the database', async () => {
   await migrateDatabase(database, HALVIX_MIGRATIONS);
   const closed = await closeInterrupted(database, HALVIX_ENGINE_NAME, clock.now());
   if (closed > 0) log('warning', 'commands were interrupted by the last stop; they are not sent again', { closed });
+  await closeTransfers(database, HALVIX_ENGINE_NAME, clock.now() - STALE_MS);
   await housekeeping();
 });
 
@@ -113,6 +117,9 @@ function onRequest(payload: string): void {
       break;
     case 'resetOutboundCounters':
       runtime.outbounds.get(request.data.outbound)?.resetCounters();
+      break;
+    case 'file':
+      void runtime.files.begin(request.data);
       break;
     case 'probe':
       void runtime.probes.begin(request.data.id);

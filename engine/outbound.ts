@@ -3,16 +3,27 @@ import {
   ControlStatus,
   flagsFromQuality,
   GROUPS,
+  type BufferedEvent,
   Outstation,
   type ControlItem,
   type OutstationCommand,
   type OutstationEffect,
   type OutstationPoint,
+  type Setpoint,
 } from '@halvix/core/dnp3';
 import { converted } from '@halvix/core/mapping';
 import type { OutboundState } from '@halvix/core/path';
-import { deadbandInCounts, deadbandInUnits, Quality, type PointKind, type Reading } from '@halvix/core/point';
+import {
+  deadbandInCounts,
+  deadbandInUnits,
+  Quality,
+  rawValue,
+  scaledValue,
+  type PointKind,
+  type Reading,
+} from '@halvix/core/point';
 import { clock, Driver, TcpListener } from '@halvix/wire';
+import type { GivenCommand } from './commands.ts';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
 
@@ -107,6 +118,7 @@ export class OutboundRunner {
         kind: target.kind,
         index: target.index,
         class: target.eventClass,
+        commandClass: this.config.settings.commandClass,
         staticVariation: target.staticVariation,
         eventVariation: target.eventVariation,
         deadband: target.deadband ?? own,
@@ -140,9 +152,9 @@ export class OutboundRunner {
   /** The source is not to be seen: the last value stays there, and says that it is not on line. */
   private withhold({ mapping: { target } }: Target): void {
     const { kind, index } = target;
-    const value = this.outstation.point(kind, index)?.value ?? 0;
+    const { value, text } = this.outstation.point(kind, index) ?? { value: 0, text: '' };
     const flags = flagsFromQuality(kind, Quality.outOfService);
-    this.driver.command({ type: 'update', updates: [{ kind, index, value, flags, time: clock.now() }] });
+    this.driver.command({ type: 'update', updates: [{ kind, index, value, text, flags, time: clock.now() }] });
   }
 
   start(): void {
@@ -206,6 +218,7 @@ export class OutboundRunner {
     const { kind, index, staticVariation, value: which } = target.mapping.target;
     const now = clock.now();
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
+    const text = reading.text === undefined ? {} : { text: reading.text };
     const flags = flagsFromQuality(kind, quality);
     const group = GROUPS[kind].static;
     target.delivery = {
@@ -218,7 +231,7 @@ export class OutboundRunner {
       confirmed: null,
     };
     const time = reading.cause === 'engine' ? now : reading.time;
-    this.driver.command({ type: 'update', updates: [{ kind, index, value, flags, time }], quiet });
+    this.driver.command({ type: 'update', updates: [{ kind, index, value, ...text, flags, time }], quiet });
   }
 
   private onUp(from: string): void {
@@ -276,6 +289,7 @@ export class OutboundRunner {
         void this.onControl(effect.token, effect.phase, effect.items);
         break;
       case 'countersCleared':
+      case 'fileDeleted':
       case 'restartAsked':
       case 'timeWritten':
         // This machine's clock is kept by its own time service; a centre does not set it.
@@ -288,17 +302,8 @@ export class OutboundRunner {
     }
   }
 
-  private onEvent({
-    kind,
-    index,
-    number,
-    variation,
-  }: {
-    kind: PointKind;
-    index: number;
-    number: number;
-    variation: number;
-  }): void {
+  private onEvent({ kind, index, number, variation, status }: BufferedEvent): void {
+    if (status !== undefined) return;
     const target = this.byTarget.get(`${kind} ${index}`);
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
@@ -336,20 +341,40 @@ export class OutboundRunner {
 
   private async onControl(token: number, phase: CentreControl['phase'], items: ControlItem[]): Promise<void> {
     const statuses: number[] = [];
-    for (const item of items) {
-      const target = this.byTarget.get(`output ${item.index}`);
-      if (target === undefined) {
-        statuses.push(ControlStatus.notSupported);
-        continue;
-      }
-      const { device, index } = target.mapping;
-      if (!this.context.exchange.at(device, 'output', index)?.passOn) {
-        statuses.push(ControlStatus.blocked);
-        continue;
-      }
-      statuses.push(await this.context.control({ outbound: this.config.code, device, index, phase, item }));
-    }
+    for (const item of items) statuses.push(await this.passControl(phase, item));
     this.driver.command({ type: 'controlResult', token, statuses });
+  }
+
+  /** Tells the centre of a command that one of its points was given, where it wants to know. */
+  commandGiven({ device, kind, index, value, status }: GivenCommand): void {
+    const point = this.context.exchange.at(device, kind, index);
+    if (point === undefined || !point.passOn) return;
+    for (const { mapping } of this.targetsOf(point)) {
+      if (mapping.target.kind !== kind) continue;
+      const shown =
+        kind === 'setpoint' && mapping.target.value === 'engineering' ? scaledValue(value, point.config) : value;
+      const given = { kind, index: mapping.target.index, value: shown, status, time: clock.now() };
+      this.driver.command({ type: 'commandGiven', ...given });
+    }
+  }
+
+  /** A centre's control at its device; the status is the device's own, or says why it did not get there. */
+  private async passControl(phase: CentreControl['phase'], given: ControlItem): Promise<number> {
+    const kind = given.setpoint ? 'setpoint' : 'output';
+    const target = this.byTarget.get(`${kind} ${given.index}`);
+    // What is only shown as a setpoint or a control there is no such thing here.
+    if (target === undefined || target.mapping.kind !== kind) return ControlStatus.notSupported;
+    const { device, index } = target.mapping;
+    const point = this.context.exchange.at(device, kind, index);
+    if (point === undefined || !point.passOn) return ControlStatus.blocked;
+    const item = given.setpoint ? { ...given, setpoint: this.inCounts(given.setpoint, target, point) } : given;
+    return this.context.control({ outbound: this.config.code, device, index, phase, item });
+  }
+
+  /** The centre speaks in what the mapping hands it, the device in counts. */
+  private inCounts(setpoint: Setpoint, { mapping }: Target, { config }: LivePoint): Setpoint {
+    if (mapping.target.value === 'raw') return setpoint;
+    return { ...setpoint, value: rawValue(setpoint.value, config) };
   }
 }
 

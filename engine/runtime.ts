@@ -25,6 +25,7 @@ import { Historian } from './historian.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
+import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
 import { Publisher, type HopReport } from './publisher.ts';
 import { trailOf } from './trail.ts';
@@ -40,6 +41,7 @@ export class Runtime {
   readonly publisher: Publisher;
   readonly commands: Commands;
   readonly probes: Probes;
+  readonly files: FileTransfers;
   revision: number | null = null;
   private readonly startedAt = clock.now();
   private applying: Promise<void> = Promise.resolve();
@@ -61,12 +63,14 @@ export class Runtime {
     });
     const changed = (): void => this.publisher.hopsChanged();
     this.probes = new Probes({ database, engine, devices: () => this.devices });
+    this.files = new FileTransfers({ database, engine, journal: this.journal, devices: () => this.devices });
     this.commands = new Commands({
       database,
       engine,
       exchange: this.exchange,
       journal: this.journal,
       devices: () => this.devices,
+      given: (command) => this.outbounds.forEach((outbound) => outbound.commandGiven(command)),
       changed,
     });
   }

@@ -47,7 +47,13 @@ function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoi
     // A gate takes its time.
     feedbackWithinMs: feedback?.kind === 'doubleBit' ? 70_000 : 10_000,
   };
-  return { kind, index, name, unit, gain, offset: 0, states, control: kind === 'output' ? control : null };
+  // The water gets there when it does; that the station took the wanted level shows at once.
+  const setting = { sentAs: 'int16', low: 0.5, high: 4 };
+  return {
+    ...{ kind, index, name, unit, gain, offset: 0, states },
+    control: kind === 'output' ? control : null,
+    setting: kind === 'setpoint' ? setting : null,
+  };
 }
 
 const relayFeedback = ({ kind, index }: RelayPoint): Feedback | undefined => {

@@ -16,6 +16,8 @@ const frozen = (name: string, unit: string, gain: number): Omit<RelayPoint, 'ind
   kind: 'frozenCounter',
 });
 
+const text = (name: string): Omit<RelayPoint, 'index'> => ({ ...analog(name, '', 1, 0), kind: 'text' });
+
 /** A gate station: two gates with their positions, levels on both sides, the flow, and the station's own state. */
 const gateRtu = (first: string, second: string): readonly RelayPoint[] => [
   ...numbered([doubleBit(first), doubleBit(second)]),
@@ -43,6 +45,7 @@ const gateRtu = (first: string, second: string): readonly RelayPoint[] => [
   ...numbered([counter('Volume passed', 'm³', 1), counter('Gate movements', '', 1)]),
   ...numbered([frozen('Volume passed, frozen', 'm³', 1)]),
   ...numbered([setpoint('Upstream level wanted', 'm', 0.001)]),
+  ...numbered([text('Last order')]),
 ];
 
 export const SKARN_WEIR = gateRtu('Head gate', 'Scour gate');

@@ -10,6 +10,7 @@ import {
   LEVEL_WORDS,
 } from '../point/index.ts';
 import type { DeviceObject, DraftPoint } from './objects.ts';
+import { countsToSend, NEW_SETTING } from './setting.ts';
 import type { PointProblem, Severity } from './problem.ts';
 
 const keyOf = ({ kind, index }: { kind: string; index: number | null }): string => `${kind} ${index}`;
@@ -70,7 +71,7 @@ export function* checkingPoints(
   for (const [row, point] of points.entries()) {
     if (row % (10 * SLICE) === 10 * SLICE - 1) yield;
     const has = (kind: string, index: number): boolean => rowsAt.has(keyOf({ kind, index }));
-    const feedback = point.control?.feedback;
+    const feedback = point.control?.feedback ?? point.setting?.feedback;
     if (feedback && !has(feedback.kind, feedback.index))
       problems.push({
         severity: 'problem',
@@ -143,9 +144,36 @@ function checkLimits({ kind, limits, pairs }: DraftPoint, report: Report): void 
   }
 }
 
+function checkSetting(point: DraftPoint, report: Report): void {
+  const { kind, setting } = point;
+  if (kind === 'setpoint' && setting === null)
+    report('warning', 'sentAs', 'it can be seen but not set: nothing says how it is sent', {
+      words: 'send it as int32',
+      set: { setting: NEW_SETTING },
+    });
+  if (setting === null) return;
+  if (kind !== 'setpoint') {
+    report('warning', 'sentAs', 'only an analog setpoint is set; this is not used', {
+      words: 'take it out',
+      set: { setting: null },
+    });
+    return;
+  }
+  const { low, high } = setting;
+  if (low !== null && high !== null && low > high)
+    report('problem', 'setLow', `the lowest value to set, ${low}, is above the highest, ${high}`);
+  for (const [field, value] of [
+    ['setLow', low],
+    ['setHigh', high],
+  ] as const) {
+    const sent =
+      value === null ? null : countsToSend(value, { ...point, setting: { ...setting, low: null, high: null } });
+    if (sent !== null && !sent.ok) report('problem', field, sent.problem);
+  }
+}
+
 function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report): void {
   const { kind, states, normal, eventClass, control } = point;
-  if (kind === 'text') report('warning', 'kind', 'texts are listed, but not read from the device yet');
   if (kind === 'output' && control === null)
     report('warning', 'operations', 'no operation is allowed: it can be seen but not operated');
   if (kind !== 'output' && control !== null)
@@ -153,6 +181,7 @@ function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report
       words: 'take them out',
       set: { control: null },
     });
+  checkSetting(point, report);
   if (states !== null && hasStates(kind)) {
     const wanted = kind === 'doubleBit' ? 4 : 2;
     if (states.length !== wanted)

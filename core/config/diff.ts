@@ -1,4 +1,4 @@
-import { addressWords, type ListKind } from '../point/index.ts';
+import { addressWords, type PointKind } from '../point/index.ts';
 import type { Configuration } from './document.ts';
 import { DEVICE_FIELDS, LINK_FIELDS, OUTBOUND_FIELDS, STATION_FIELDS, type SettingField } from './fields.ts';
 import { sameDocument } from './same.ts';
@@ -59,7 +59,7 @@ export function titleOf(kind: ObjectKind, parent: string, document: unknown): st
     case 'network':
       return 'name of the network';
     case 'point': {
-      const point = document as { kind: ListKind; index: number | null; name: string };
+      const point = document as { kind: PointKind; index: number | null; name: string };
       return `point ${parent}, ${point.index === null ? 'no address' : addressWords(point.kind, point.index)} ${point.name}`;
     }
     case 'mapping': {

@@ -4,9 +4,11 @@ import {
   masterSettings,
   outstationSettings,
   pointIndex,
+  SETPOINT_FORMS,
   type ControlOperation,
+  type SetpointForm,
 } from '../dnp3/index.ts';
-import { LIST_KINDS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
+import { POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 
 /** The configuration as one document: what a revision keeps and the engine runs. Described in docs/formats.md. */
 
@@ -154,8 +156,27 @@ const feedbackSchema = z.object({
 
 const limitSchema = finite.nullable().default(null);
 
+const forms = Object.keys(SETPOINT_FORMS) as [SetpointForm, ...SetpointForm[]];
+
+/** How an analog output is set. */
+const settingSchema = z.object({
+  /** The object that carries the value: g41v1 to v4. */
+  sentAs: z.enum(forms).default('int32'),
+  /** What may be sent, in the point's unit. */
+  low: limitSchema,
+  high: limitSchema,
+  /** The point that follows; null: the output's own status. */
+  feedback: z
+    .object({ kind: z.enum(POINT_KINDS), index: pointIndex })
+    .nullable()
+    .default(null),
+  /** How near it has to come, in its unit; half a count always counts as there. */
+  tolerance: finite.min(0, 'A tolerance is at least 0').default(0),
+  feedbackWithinMs: milliseconds('The wait for the feedback', 100, 600_000).default(10_000),
+});
+
 export const pointSchema = z.object({
-  kind: z.enum(LIST_KINDS),
+  kind: z.enum(POINT_KINDS),
   index: pointIndex,
   name,
   description,
@@ -213,6 +234,8 @@ export const pointSchema = z.object({
     })
     .nullable()
     .default(null),
+  /** Of an analog setpoint; null: it is only seen. */
+  setting: settingSchema.nullable().default(null),
 });
 
 /**

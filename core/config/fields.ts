@@ -208,6 +208,12 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
   number('settings.unsolicitedRetries', 'Unconfirmed unasked events are repeated', 'times', [0, 100]),
   number('settings.unsolicitedRestMs', 'Then they rest for', 'ms', [100, 3_600_000]),
   { path: 'settings.selfAddress', title: 'Answer the self-address', type: 'boolean' },
+  number('settings.commandClass', 'Commands that outputs are given go there as events of class', '', [0, 3], {
+    help: '0: they do not',
+  }),
+  { path: 'settings.linkConfirm', title: 'Have each link frame confirmed', type: 'boolean' },
+  number('settings.linkTimeoutMs', 'Link confirm time-out', 'ms', [20, 60_000]),
+  number('settings.linkRetries', 'Link frames are repeated', 'times', [0, 10]),
   number('settings.maxFragment', 'Longest fragment', 'octets', [249, 65535]),
 ];
 

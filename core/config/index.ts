@@ -53,5 +53,6 @@ export {
   type Effect,
   type SessionEffect,
 } from './diff.ts';
+export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
 export { compacted, expanded } from './compact.ts';
 export { sameDocument } from './same.ts';

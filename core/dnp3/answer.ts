@@ -4,8 +4,18 @@ import { Iin } from './application.ts';
 import { ALL_ATTRIBUTES, writeAttribute } from './attributes.ts';
 import type { BufferedEvent, EventBuffer } from './eventbuffer.ts';
 import { type ObjectHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
-import { encodeMeasurement, Flag, objectType, type MeasurementType } from './objects.ts';
-import { GROUPS, type PointState, type PointTable } from './pointtable.ts';
+import {
+  encodeCommand,
+  encodeMeasurement,
+  Flag,
+  objectType,
+  textType,
+  type CommandType,
+  type MeasurementType,
+  type TextType,
+} from './objects.ts';
+import { COMMAND_GROUPS, GROUPS, type PointState, type PointTable } from './pointtable.ts';
+import { octetsOf } from './text.ts';
 
 /** What a read still wants, in the order in which it will be answered: events before present values. */
 export type Want =
@@ -21,6 +31,7 @@ const CLASS_ZERO_ORDER: readonly PointKind[] = [
   'frozenCounter',
   'analog',
   'setpoint',
+  'text',
 ];
 
 /** Turns the object headers of a read into wants; `iin` gets what is wrong with it. */
@@ -77,9 +88,12 @@ export function wantsOf(
         iin |= Iin.objectUnknown;
         continue;
       }
-      if (holder.use === 'event')
-        events.push({ what: 'events', wanted: (event) => event.kind === holder.kind, variation, limit });
-      else {
+      if (holder.use !== 'static') {
+        const commands = holder.use === 'command';
+        const wanted = ({ kind, status }: BufferedEvent): boolean =>
+          kind === holder.kind && (status !== undefined) === commands;
+        events.push({ what: 'events', wanted, variation: holder.kind === 'text' ? 0 : variation, limit });
+      } else {
         const chosen = chosenPoints(points.ofKind(holder.kind), range);
         if (!chosen.complete) iin |= Iin.parameterError;
         statics.push({ what: 'static', points: chosen.points, variation });
@@ -89,10 +103,11 @@ export function wantsOf(
   return { wants: [...events, ...statics], iin };
 }
 
-export function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' } | null {
+export function kindOfGroup(group: number): { kind: PointKind; use: 'static' | 'event' | 'command' } | null {
   for (const [kind, groups] of Object.entries(GROUPS) as [PointKind, (typeof GROUPS)[PointKind]][]) {
     if (groups.static === group) return { kind, use: 'static' };
     if (groups.event === group) return { kind, use: 'event' };
+    if (COMMAND_GROUPS[kind] === group) return { kind, use: 'command' };
   }
   return null;
 }
@@ -162,14 +177,15 @@ export function fillFragment(
   const taken = new Set<number>();
   let used = 0;
   while (wants[0]?.what === 'events') {
-    const batches = new Map<MeasurementType, BufferedEvent[]>();
+    const batches = new Map<string, { type: EventType; events: BufferedEvent[] }>();
     let full = false;
     while (!full && wants[0]?.what === 'events') {
       const want = wants[0];
       for (const event of buffer.waiting((e) => !taken.has(e.number) && want.wanted(e), want.limit)) {
         const type = eventType(event, want.variation);
-        const batch = batches.get(type);
-        const cost = type.octets + 2 + (type.time === 'relative' ? RELATIVE_ROOM : batch ? 0 : HEADER_ROOM);
+        const key = `${type.group} ${type.variation}`;
+        const batch = batches.get(key);
+        const cost = type.octets + 2 + (isRelative(type) ? RELATIVE_ROOM : batch ? 0 : HEADER_ROOM);
         if (used + cost > room) {
           full = true;
           break;
@@ -177,12 +193,12 @@ export function fillFragment(
         used += cost;
         want.limit--;
         taken.add(event.number);
-        if (batch) batch.push(event);
-        else batches.set(type, [event]);
+        if (batch) batch.events.push(event);
+        else batches.set(key, { type, events: [event] });
       }
       if (!full) wants.shift();
     }
-    for (const [type, batch] of batches) writeEvents(out, type, batch);
+    for (const { type, events } of batches.values()) writeEvents(out, type, events);
     if (full) {
       // What did not fit comes with the next fragment.
       return { objects: out.finish(), events: [...taken] };
@@ -205,17 +221,23 @@ export function fillFragment(
   return { objects: out.finish(), events: [...taken] };
 }
 
-function eventType(event: BufferedEvent, variation: number): MeasurementType {
-  const group = GROUPS[event.kind].event;
-  const chosen = objectType(group, variation || event.variation);
-  if (chosen?.what !== 'measurement') throw new Error(`no event object g${group}v${variation || event.variation}`);
+type EventType = MeasurementType | CommandType | TextType;
+const isRelative = (type: EventType): boolean => type.what === 'measurement' && type.time === 'relative';
+
+function eventType(event: BufferedEvent, asked: number): EventType {
+  const { kind, text, status } = event;
+  const group = (status === undefined ? undefined : COMMAND_GROUPS[kind]) ?? GROUPS[kind].event;
+  const variation = text === undefined ? asked || event.variation : octetsOf(text).length;
+  const chosen = objectType(group, variation);
+  if (chosen?.what !== 'measurement' && chosen?.what !== 'command' && chosen?.what !== 'text')
+    throw new Error(`no event object g${group}v${variation}`);
   return chosen;
 }
 
-function writeEvents(out: ByteWriter, type: MeasurementType, events: readonly BufferedEvent[]): void {
-  for (const run of type.time === 'relative' ? relativeRuns(events) : [events]) {
+function writeEvents(out: ByteWriter, type: EventType, events: readonly BufferedEvent[]): void {
+  for (const run of isRelative(type) ? relativeRuns(events) : [events]) {
     const commonTime = run[0].time;
-    if (type.time === 'relative')
+    if (isRelative(type))
       out
         .uint8(51)
         .uint8(1)
@@ -226,7 +248,9 @@ function writeEvents(out: ByteWriter, type: MeasurementType, events: readonly Bu
     const writeIndex = writeIndexedHeader(out, type.group, type.variation, run.length, highest);
     for (const event of run) {
       writeIndex(event.index);
-      encodeMeasurement(type, event, out, commonTime);
+      if (type.what === 'measurement') encodeMeasurement(type, event, out, commonTime);
+      else if (type.what === 'text') out.bytes(octetsOf(event.text ?? ''));
+      else encodeCommand(type, { ...event, status: event.status ?? 0 }, out);
     }
   }
 }
@@ -253,7 +277,7 @@ function writeStatic(out: ByteWriter, want: Want & { what: 'static' }, room: num
     while (
       end < points.length &&
       points[end].index === points[end - 1].index + 1 &&
-      staticType(points[end], want.variation) === type
+      sameType(staticType(points[end], want.variation), type)
     )
       end++;
     const space = room - out.length - HEADER_ROOM;
@@ -262,6 +286,7 @@ function writeStatic(out: ByteWriter, want: Want & { what: 'static' }, room: num
     const run = points.slice(at, Math.min(end, at + fits));
     writeRangeHeader(out, type.group, type.variation, run[0].index, run[run.length - 1].index);
     if (type.packedBits > 0) writePacked(out, run, type.packedBits);
+    else if (type.what === 'text') for (const { text } of run) out.bytes(octetsOf(text));
     else for (const point of run) encodeMeasurement(type, point, out);
     at += run.length;
     if (run.length === fits && at < points.length) return points.slice(at);
@@ -280,14 +305,18 @@ function writePacked(out: ByteWriter, run: readonly PointState[], bits: number):
 }
 
 /** Packed and other flagless objects cannot say that a value is not good: such a point goes with its flags. */
-function staticType(point: PointState, variation: number): MeasurementType {
+function staticType(point: PointState, variation: number): MeasurementType | TextType {
   const group = GROUPS[point.kind].static;
+  if (point.kind === 'text') return textType(group, octetsOf(point.text).length);
   const asked = objectType(group, variation || point.staticVariation);
   if (asked?.what !== 'measurement') throw new Error(`no object g${group}v${variation || point.staticVariation}`);
   if (asked.flags || point.flags === Flag.online) return asked;
   const flagged = objectType(group, WITH_FLAGS[`${group} ${asked.variation}`] ?? asked.variation);
   return flagged?.what === 'measurement' ? flagged : asked;
 }
+
+const sameType = (a: { group: number; variation: number }, b: typeof a): boolean =>
+  a.group === b.group && a.variation === b.variation;
 
 const WITH_FLAGS: Partial<Record<string, number>> = {
   '1 1': 2,

@@ -60,6 +60,16 @@ export interface Setpoint {
 const SETPOINT_LAYOUT = { 1: 'int32', 2: 'int16', 3: 'float32', 4: 'float64' } as const;
 export const SETPOINT_OCTETS: Record<SetpointVariation, number> = { 1: 5, 2: 3, 3: 5, 4: 9 };
 
+/** The forms in which a setpoint can be sent, by the words of the configuration. */
+export const SETPOINT_FORMS = {
+  int32: 1,
+  int16: 2,
+  float32: 3,
+  float64: 4,
+} as const satisfies Record<string, SetpointVariation>;
+export type SetpointForm = keyof typeof SETPOINT_FORMS;
+export const isWholeForm = (form: SetpointForm): boolean => form === 'int32' || form === 'int16';
+
 /** What each variation can carry. */
 export const SETPOINT_LIMITS: Record<SetpointVariation, readonly [low: number, high: number]> = {
   1: [-0x8000_0000, 0x7fff_ffff],

@@ -111,9 +111,9 @@ export class Endpoint {
         this.sendFrame(true, PrimaryFunction.unconfirmedUserData, data, false, false, destination);
   }
 
-  /** Asks the other end for its link status (IEEE 1815, clause 9.2.6). */
-  requestLinkStatus(): void {
-    this.sendFrame(true, PrimaryFunction.requestLinkStatus);
+  /** Asks the other end, or whoever is at `destination`, for its link status (IEEE 1815, clause 9.2.6). */
+  requestLinkStatus(destination?: number): void {
+    this.sendFrame(true, PrimaryFunction.requestLinkStatus, undefined, false, false, destination);
   }
 
   private sendFrame(

@@ -11,6 +11,10 @@ export interface BufferedEvent {
   time: number;
   /** Object variation in which it is reported unless the master asks for another. */
   variation: number;
+  /** Of a text: what it became. */
+  text?: string;
+  /** Of a command that was given: the status it got; `value` is what was asked for. */
+  status?: number;
 }
 
 interface Slot {

@@ -92,6 +92,44 @@ describe('files', () => {
     expect(loop.masterEffects.filter((e) => e.type === 'ordered').at(-1)?.problem).toContain('the link was lost');
   });
 
+  test('a device that wants to know who asks gives a key for each thing that is done with a file', () => {
+    const loop = started();
+    const rules = { credentials: { user: 'records', password: 'vole' }, mayDelete: true };
+    loop.toOutstation({ type: 'setFiles', files: FILES, rules });
+    const [wanted, as] = [{ what: 'readFile', name: 'RECORD01.DAT' } as const, rules.credentials];
+    expect(order(loop, wanted)?.problem).toBe('RECORD01.DAT: permission denied');
+    expect(order(loop, { ...wanted, as: { ...as, password: 'mole' } })?.problem).toBe(
+      'the device refused the name or the password',
+    );
+    const before = requests(loop).length;
+    expect(order(loop, { ...wanted, as })?.answer.file).toEqual(CONTENT);
+    expect(requests(loop).slice(before, before + 2)).toEqual([FunctionCode.authenticateFile, FunctionCode.openFile]);
+    // The key was good for one thing.
+    expect(order(loop, { what: 'deleteFile', name: 'RECORD01.CFG' })?.problem).toContain('permission denied');
+    expect(order(loop, { what: 'deleteFile', name: 'RECORD01.CFG', as })?.problem).toBeNull();
+    expect(loop.outstationEffects.filter((e) => e.type === 'fileDeleted')).toMatchObject([{ name: 'RECORD01.CFG' }]);
+    expect(order(loop, { what: 'directory', name: '', as })?.answer.directory).toHaveLength(1);
+    expect(order(loop, { what: 'deleteFile', name: 'RECORD01.CFG', as })?.problem).toContain('no such file');
+  });
+
+  test('information of one file, and the octets that have come so far', () => {
+    const loop = started({ maxFragment: 600 }, { maxFragment: 600 });
+    expect(order(loop, { what: 'fileInformation', name: 'RECORD01.DAT' })?.answer.directory).toEqual([
+      { name: 'RECORD01.DAT', isDirectory: false, size: 5000, time: 1_700_000_001_000 },
+    ]);
+    expect(order(loop, { what: 'fileInformation', name: 'NONE' })?.problem).toContain('no such file');
+    order(loop, { what: 'readFile', name: 'RECORD01.DAT' });
+    const progress = loop.masterEffects.flatMap((e) => (e.type === 'fileProgress' ? [e.octets] : []));
+    expect(progress[0]).toBe(582);
+    expect([...progress].sort((a, b) => a - b)).toEqual(progress);
+  });
+
+  test('where nothing may be deleted, nothing is', () => {
+    const loop = started();
+    expect(order(loop, { what: 'deleteFile', name: 'RECORD01.CFG' })?.problem).toContain('permission denied');
+    expect(order(loop, { what: 'directory', name: '' })?.answer.directory).toHaveLength(2);
+  });
+
   test('information of a file, a wrong block and a wrong handle', () => {
     const loop = started();
     const ask = (functionCode: number, object: FileObject, sequence: number): FileObject | string => {
@@ -114,7 +152,7 @@ describe('files', () => {
       requestId: 9,
     } as const;
     expect(ask(FunctionCode.getFileInformation, information, 1)).toMatchObject({ variation: 7, size: 3, requestId: 9 });
-    const open = { variation: 3, name: 'RECORD01.DAT', mode: 1, maxBlock: 100, requestId: 1 } as const;
+    const open = { variation: 3, name: 'RECORD01.DAT', key: 0, mode: 1, maxBlock: 100, requestId: 1 } as const;
     const opened = ask(FunctionCode.openFile, open, 2);
     expect(opened).toMatchObject({ variation: 4, size: 5000, maxBlock: 100, status: 0 });
     const handle = typeof opened === 'object' && opened.variation === 4 ? opened.handle : 0;
@@ -135,7 +173,8 @@ describe('file objects', () => {
   const block = fc.nat(0x7fff_ffff);
   const entry = fc.record({ name, isDirectory: fc.boolean(), size: u32, time: fc.nat({ max: 2 ** 45 }) });
   const object: fc.Arbitrary<FileObject> = fc.oneof(
-    fc.record({ variation: fc.constant(3 as const), name, mode: u16, maxBlock: u16, requestId: u16 }),
+    fc.record({ variation: fc.constant(2 as const), user: name, password: name, key: u32 }),
+    fc.record({ variation: fc.constant(3 as const), name, key: u32, mode: u16, maxBlock: u16, requestId: u16 }),
     fc.record({
       variation: fc.constant(4 as const),
       handle: u32,

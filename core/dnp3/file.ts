@@ -25,17 +25,26 @@ export const FILE_STATUS_WORDS: Record<number, string> = {
   18: 'wrong block number',
   255: 'undefined',
 };
-export const FileStatus = { success: 0, notFound: 3, invalidHandle: 6, notOpened: 16, blockSequence: 18 } as const;
+export const FileStatus = {
+  success: 0,
+  permissionDenied: 1,
+  notFound: 3,
+  invalidHandle: 6,
+  notOpened: 16,
+  blockSequence: 18,
+} as const;
 export const fileStatusWords = (status: number): string => FILE_STATUS_WORDS[status] ?? `status ${status}`;
 
 /** Reading, as the mode of an open. */
-const MODE_READ = 1;
+export const MODE_READ = 1;
 const LAST_BLOCK = 0x8000_0000;
 /** Group, variation, qualifier, count, length. */
 const HEADER_OCTETS = 6;
 
 export type FileObject =
-  | { variation: 3; name: string; mode: number; maxBlock: number; requestId: number }
+  /** Asks for a key, or gives it; a key of 0 is none. */
+  | { variation: 2; user: string; password: string; key: number }
+  | { variation: 3; name: string; key: number; mode: number; maxBlock: number; requestId: number }
   | { variation: 4; handle: number; size: number; maxBlock: number; requestId: number; status: number }
   | { variation: 5; handle: number; block: number; last: boolean; data: Uint8Array }
   | { variation: 6; handle: number; block: number; last: boolean; status: number }
@@ -57,10 +66,17 @@ const text = (octets: Uint8Array): string => String.fromCharCode(...octets);
 function body(object: FileObject): Uint8Array {
   const out = new ByteWriter();
   switch (object.variation) {
+    case 2: {
+      // offset and size of the user's name 4, of the password 4, key 4, both
+      const [user, password] = [TEXT.encode(object.user), TEXT.encode(object.password)];
+      out.uint16(12).uint16(user.length);
+      out.uint16(12 + user.length).uint16(password.length);
+      return out.uint32(object.key).bytes(user).bytes(password).finish();
+    }
     case 3: {
-      // offset of the name 2, its size 2, time 6, permissions 2, authentication 4, size 4, mode 2, block 2, request 2
+      // offset of the name 2, its size 2, time 6, permissions 2, key 4, size 4, mode 2, block 2, request 2
       const name = TEXT.encode(object.name);
-      out.uint16(26).uint16(name.length).uint48(0).uint16(0).uint32(0).uint32(0);
+      out.uint16(26).uint16(name.length).uint48(0).uint16(0).uint32(object.key).uint32(0);
       return out.uint16(object.mode).uint16(object.maxBlock).uint16(object.requestId).bytes(name).finish();
     }
     case 4:
@@ -119,14 +135,25 @@ export function decodeFileObject(octets: Uint8Array, at: number): Result<FileObj
   if (need === undefined) return wrong(`g70v${variation} is not known here`);
   if (length < need) return wrong(`g70v${variation} of ${length} octets, at least ${need}`);
   switch (variation) {
+    case 2: {
+      const [userAt, userSize, passwordAt, passwordSize] = [1, 2, 3, 4].map(() => reader.uint16());
+      const key = reader.uint32();
+      const user = named(octets, start, end, userAt, userSize);
+      const password = named(octets, start, end, passwordAt, passwordSize);
+      return user === null || password === null
+        ? wrong('a name or a password beyond its object')
+        : good({ variation, user, password, key });
+    }
     case 3: {
       const [offset, size] = [reader.uint16(), reader.uint16()];
-      reader.take(16);
+      reader.take(8);
+      const key = reader.uint32();
+      reader.take(4);
       const [mode, maxBlock, requestId] = [reader.uint16(), reader.uint16(), reader.uint16()];
       const name = named(octets, start, end, offset, size);
       return name === null
         ? wrong('a file name beyond its object')
-        : good({ variation, name, mode, maxBlock, requestId });
+        : good({ variation, name, key, mode, maxBlock, requestId });
     }
     case 4: {
       const [handle, size] = [reader.uint32(), reader.uint32()];
@@ -151,7 +178,7 @@ export function decodeFileObject(octets: Uint8Array, at: number): Result<FileObj
 }
 
 const good = (value: FileObject): Result<FileObject, string> => ({ ok: true, value });
-const LEAST_OCTETS: Partial<Record<number, number>> = { 3: 26, 4: 13, 5: 8, 6: 9, 7: 20 };
+const LEAST_OCTETS: Partial<Record<number, number>> = { 2: 12, 3: 26, 4: 13, 5: 8, 6: 9, 7: 20 };
 
 /** A name by its offset in the object; null when it does not lie within. */
 function named(octets: Uint8Array, start: number, end: number, offset: number, size: number): string | null {
@@ -193,178 +220,3 @@ export function writeDirectory(entries: readonly FileEntry[]): Uint8Array {
 }
 
 const MAX_ENTRIES = 10_000;
-/** A record of some minutes of samples; longer files are given up. */
-export const MAX_FILE_OCTETS = 16 * 1024 * 1024;
-
-/** What a file transfer wants to send next. */
-export type FileStep =
-  | { step: 'open' | 'read' | 'close'; object: FileObject }
-  | { step: 'done'; content: Uint8Array }
-  | { step: 'failed'; words: string };
-
-/**
- * Reads one file, or a directory, from a device: open, block after block, close (IEEE 1815, clause 5.3). Every block
- * must have the number that was asked for; what is open is closed whatever happens.
- */
-export class FileRead {
-  private blocks: Uint8Array[] = [];
-  private octets = 0;
-  private handle: number | null = null;
-  private block = 0;
-  private outcome: FileStep | null = null;
-
-  constructor(
-    readonly name: string,
-    private readonly maxBlock: number,
-    private readonly requestId: number,
-  ) {}
-
-  next(): FileStep {
-    if (this.handle === null) {
-      if (this.outcome) return this.outcome;
-      const { name, maxBlock, requestId } = this;
-      return { step: 'open', object: { variation: 3, name, mode: MODE_READ, maxBlock, requestId } };
-    }
-    const { handle, block } = this;
-    if (this.outcome === null)
-      return { step: 'read', object: { variation: 5, handle, block, last: false, data: new Uint8Array(0) } };
-    const closing = { handle, size: 0, maxBlock: 0, requestId: this.requestId, status: 0 };
-    return { step: 'close', object: { variation: 4, ...closing } };
-  }
-
-  /** Takes the answer to what `next` wanted; null: the device did not answer, or refused. */
-  take(answer: FileObject | null, refusal = 'the device did not answer'): void {
-    const closing = this.handle !== null && this.outcome !== null;
-    if (closing) {
-      // Closed, or as good as: what was read counts.
-      this.handle = null;
-      return;
-    }
-    if (answer === null) this.fail(refusal);
-    else if (this.handle === null) this.onOpened(answer);
-    else this.onBlock(answer);
-  }
-
-  private fail(words: string): void {
-    this.outcome = { step: 'failed', words };
-  }
-
-  private onOpened(answer: FileObject): void {
-    if (answer.variation !== 4) this.fail('the answer to the open is no file status');
-    else if (answer.status !== FileStatus.success) this.fail(`${this.name}: ${fileStatusWords(answer.status)}`);
-    else this.handle = answer.handle;
-  }
-
-  private onBlock(answer: FileObject): void {
-    if (answer.variation === 6 && answer.status !== 0) this.fail(`${this.name}: ${fileStatusWords(answer.status)}`);
-    else if (answer.variation !== 5 || answer.handle !== this.handle || answer.block !== this.block)
-      this.fail(`${this.name}: another block came than the one that was asked for`);
-    else {
-      this.blocks.push(answer.data);
-      this.octets += answer.data.length;
-      this.block++;
-      if (this.octets > MAX_FILE_OCTETS) this.fail(`${this.name} has more than ${MAX_FILE_OCTETS} octets`);
-      else if (answer.last) this.outcome = { step: 'done', content: joined(this.blocks, this.octets) };
-    }
-  }
-}
-
-function joined(parts: readonly Uint8Array[], octets: number): Uint8Array {
-  const whole = new Uint8Array(octets);
-  let at = 0;
-  for (const part of parts) {
-    whole.set(part, at);
-    at += part.length;
-  }
-  return whole;
-}
-
-/** A file that an outstation has. */
-export interface StoredFile {
-  name: string;
-  content: Uint8Array;
-  time: number;
-}
-
-/** The files of an outstation: one open at a time. The empty name and "/" are the directory of all of them. */
-export class FileShelf {
-  private files: readonly StoredFile[] = [];
-  private open: { handle: number; content: Uint8Array; maxBlock: number; next: number } | null = null;
-  private lastHandle = 0;
-
-  set(files: readonly StoredFile[]): void {
-    this.files = files;
-  }
-
-  get isEmpty(): boolean {
-    return this.files.length === 0;
-  }
-
-  reset(): void {
-    this.open = null;
-  }
-
-  /** `room`: octets of data that an answer holds. */
-  onOpen({ name, mode, maxBlock, requestId }: FileObject & { variation: 3 }, room: number): FileObject {
-    const failed = (status: number): FileObject => ({
-      variation: 4,
-      handle: 0,
-      size: 0,
-      maxBlock: 0,
-      requestId,
-      status,
-    });
-    if (mode !== MODE_READ) return failed(2);
-    if (this.open !== null) return failed(4);
-    const content = this.contentOf(name);
-    if (content === null) return failed(FileStatus.notFound);
-    const handle = ++this.lastHandle;
-    const block = Math.max(1, Math.min(maxBlock, room));
-    this.open = { handle, content, maxBlock: block, next: 0 };
-    return { variation: 4, handle, size: content.length, maxBlock: block, requestId, status: FileStatus.success };
-  }
-
-  onRead({ handle, block }: { handle: number; block: number }): FileObject {
-    const { open } = this;
-    if (open?.handle !== handle)
-      return {
-        variation: 6,
-        handle,
-        block,
-        last: false,
-        status: open ? FileStatus.invalidHandle : FileStatus.notOpened,
-      };
-    // The block before may be asked for again: its answer was lost.
-    if (block !== open.next && block !== open.next - 1)
-      return { variation: 6, handle, block, last: false, status: FileStatus.blockSequence };
-    open.next = block + 1;
-    const data = open.content.slice(block * open.maxBlock, (block + 1) * open.maxBlock);
-    return { variation: 5, handle, block, last: (block + 1) * open.maxBlock >= open.content.length, data };
-  }
-
-  onClose({ handle, requestId }: { handle: number; requestId: number }): FileObject {
-    const status = this.open?.handle === handle ? FileStatus.success : FileStatus.invalidHandle;
-    if (status === FileStatus.success) this.open = null;
-    return { variation: 4, handle, size: 0, maxBlock: 0, requestId, status };
-  }
-
-  /** The descriptor of a file, or the status that says why there is none. */
-  onInformation({ name, requestId }: { name: string; requestId: number }): FileObject {
-    const file = this.files.find((one) => one.name === name);
-    if (file === undefined)
-      return { variation: 4, handle: 0, size: 0, maxBlock: 0, requestId, status: FileStatus.notFound };
-    return { variation: 7, requestId, ...entryOf(file) };
-  }
-
-  private contentOf(name: string): Uint8Array | null {
-    if (name === '' || name === '/') return writeDirectory(this.files.map(entryOf));
-    return this.files.find((one) => one.name === name)?.content ?? null;
-  }
-}
-
-const entryOf = ({ name, content, time }: StoredFile): FileEntry => ({
-  name,
-  isDirectory: false,
-  size: content.length,
-  time,
-});

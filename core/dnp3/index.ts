@@ -11,11 +11,15 @@ export {
   type ControlOperation,
   type Setpoint,
   type SetpointVariation,
+  isWholeForm,
+  type SetpointForm,
+  SETPOINT_FORMS,
   SETPOINT_LIMITS,
 } from './control.ts';
 export type { ControlMode, ControlRequest } from './request.ts';
 export { Master, type MasterOptions } from './master.ts';
 export type { ControlStep, MasterCommand, MasterEffect } from './mastermessages.ts';
+export type { ReportedCommand } from './measured.ts';
 export {
   Outstation,
   type ControlItem,
@@ -36,7 +40,9 @@ export {
   type LineTiming,
   type Turn,
 } from './lane.ts';
-export { orderSchema, type Order, type OrderAnswer } from './order.ts';
+export { credentialsSchema, orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';
+export type { StoredFile } from './fileshelf.ts';
+export type { FileEntry } from './file.ts';
 export type { BufferedEvent } from './eventbuffer.ts';
 export type { MeasuredReading } from './measured.ts';
 export { DEFAULT_VARIATIONS, GROUPS, type OutstationPoint, type PointState } from './pointtable.ts';

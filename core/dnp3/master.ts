@@ -1,17 +1,30 @@
 import { sameBytes } from '../bytes/index.ts';
 import type { Instant, Session } from '../session/index.ts';
+import { Broadcast } from './address.ts';
 import { deviceAttributes, type DeviceAttribute } from './attributes.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, type Fragment } from './application.ts';
 import { ControlStatus, controlStatusWords } from './control.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
-import { decodeFileObject, FileRead, readDirectory } from './file.ts';
+import { decodeFileObject } from './file.ts';
+import { FileJob } from './filejob.ts';
 import { MAX_FRAME, type LinkEvent } from './link.ts';
 import { measuredReadings } from './measured.ts';
 import type { MasterCommand, MasterEffect } from './mastermessages.ts';
-import { isAnswered, orderAnswer, type Order, type OrderAnswer } from './order.ts';
+import { isAnswered, isFileOrder, orderAnswer, type Order, type OrderAnswer } from './order.ts';
 import { Priority, taskWords, urgentPriority } from './task.ts';
-import { ALL_CLASSES, clockOf, controlEcho, oneWay, requestOf, type ControlRequest, type Task } from './request.ts';
+import {
+  ALL_CLASSES,
+  broadcastTask,
+  clockOf,
+  controlEcho,
+  isSelected,
+  oneWay,
+  recordedTimeTask,
+  requestOf,
+  type ControlRequest,
+  type Task,
+} from './request.ts';
 import type { MasterSettings } from './settings.ts';
 
 /*
@@ -89,8 +102,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private startup: Task[] = [];
   private controls: ControlRequest[] = [];
   private orders: { id: string; order: Order; since: Instant }[] = [];
-  /** Files being read: the first one's next step. */
-  private files: (Task & { type: 'file' })[] = [];
+  /** Orders under way that take several requests: the next one of each. */
+  private steps: (Task & { type: 'file' | 'broadcast' })[] = [];
   /** A request that was not answered and is to be sent again. */
   private repetition: { task: Task; attempt: number; since: Instant } | null = null;
   /** Confirms whose readings are committed. */
@@ -190,7 +203,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       if (task?.type === 'order' || task?.type === 'file')
         this.endOrder(task.id, 'the link was lost before the device answered');
     }
-    for (const { id } of this.files.splice(0)) this.endOrder(id, 'the link was lost before the device answered');
+    for (const { id } of this.steps.splice(0)) this.endOrder(id, 'the link was lost before it was done');
     this.forgetTurns();
     if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
     this.failWaiting('the link was lost before it was sent');
@@ -230,7 +243,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private failWaiting(words: string): void {
     for (const { id } of this.controls.splice(0)) this.effects.push({ type: 'control', id, step: 'failed', words });
-    for (const { id } of [...this.orders.splice(0), ...this.files.splice(0)]) this.endOrder(id, words);
+    for (const { id } of [...this.orders.splice(0), ...this.steps.splice(0)]) this.endOrder(id, words);
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
@@ -345,7 +358,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   get atRest(): boolean {
     return (
       this.exchange === null &&
-      this.startup.length + this.controls.length + this.orders.length + this.files.length + this.confirms.length ===
+      this.startup.length + this.controls.length + this.orders.length + this.steps.length + this.confirms.length ===
         0 &&
       this.repetition === null &&
       this.unsolicited?.token == null &&
@@ -374,7 +387,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (this.exchange !== null) return null;
     const [control] = this.controls;
     if (control !== undefined) {
-      const phase = control.mode === 'direct' ? 'operate' : 'select';
+      const phase = isSelected(control.mode) ? 'select' : 'operate';
       return this.planOf({ type: 'control', request: control, phase }, Priority.control, now, () =>
         this.controls.shift(),
       );
@@ -396,8 +409,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
       return this.planOf(first, urgentPriority(first), this.startupSince, () => this.startup.shift());
     if (this.state === 'silent') return this.planProbe(now);
-    const [file] = this.files;
-    if (file !== undefined) return this.planOf(file, Priority.background, now, () => this.files.shift());
+    const [step] = this.steps;
+    if (step !== undefined) return this.planOf(step, Priority.background, now, () => this.steps.shift());
     const [ordered] = this.orders;
     if (ordered !== undefined) return this.planOrder(ordered);
     if (this.timeSyncAsked && now >= this.timeSyncNotBefore)
@@ -459,23 +472,27 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private taskOf(id: string, order: Order): Task {
     if (order.what === 'synchronise') return this.timeTask;
-    if (order.what !== 'directory' && order.what !== 'readFile') return { type: 'order', id, order };
+    if (order.what === 'broadcast') return broadcastTask(id, order.job);
+    if (!isFileOrder(order)) return { type: 'order', id, order };
     this.fileRequests = (this.fileRequests + 1) & 0xffff;
-    const read = new FileRead(order.name, this.settings.maxFragment - FILE_OVERHEAD, this.fileRequests);
-    return { type: 'file', id, read, wantsDirectory: order.what === 'directory' };
+    return { type: 'file', id, job: new FileJob(order, this.settings.maxFragment - FILE_OVERHEAD, this.fileRequests) };
   }
 
-  /** After a step of reading a file, answered or not: the next one waits for its turn, or the order ends. */
+  /** After a step of a wish about a file, answered or not: the next one waits for its turn, or the order ends. */
   private goOnWithFile(task: Task & { type: 'file' }): void {
-    const next = task.read.next();
-    if ('object' in next) this.files.push(task);
-    else if (next.step === 'failed') this.endOrder(task.id, next.words);
-    else
-      this.endOrder(
-        task.id,
-        null,
-        task.wantsDirectory ? { directory: readDirectory(next.content) } : { file: next.content },
-      );
+    const next = task.job.next();
+    if (next.step === 'send') {
+      if (task.job.octets > 0) this.effects.push({ type: 'fileProgress', id: task.id, octets: task.job.octets });
+      this.steps.push(task);
+    } else if (next.step === 'failed') this.endOrder(task.id, next.words);
+    else this.endOrder(task.id, null, next.answer);
+  }
+
+  /** A broadcast is sent: the moment that was recorded is told with another one; after that it is done. */
+  private afterBroadcast({ id, functionCode }: Task & { type: 'broadcast' }, at: Instant): void {
+    if (functionCode === FunctionCode.recordCurrentTime) this.steps.push(recordedTimeTask(id, at));
+    else this.endOrder(id, null);
+    if (this.clockDue !== null) this.clockDue = at;
   }
 
   private get timeTask(): Task {
@@ -532,16 +549,26 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private send(task: Task, attempt: number, now: Instant): void {
     this.sequence = (this.sequence + 1) & 0x0f;
     const [functionCode, objects] = requestOf(task, now);
-    this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects), now);
+    const request = encodeFragment(single(this.sequence), functionCode, null, objects);
+    this.endpoint.sendFragment(request, now, task.type === 'broadcast' ? Broadcast.noConfirm : undefined);
     this.counters.add('requests');
     if (attempt > 0) this.counters.add('retries');
+    const begins = Math.max(now, this.lineBegins);
+    if (task.type === 'broadcast') {
+      this.afterBroadcast(task, begins);
+      return;
+    }
     if (task.type === 'order' && !isAnswered(task.order)) {
       this.endOrder(task.id, null);
       return;
     }
+    if (task.type === 'control' && task.request.mode === 'directNoAnswer') {
+      const { id } = task.request;
+      this.effects.push({ type: 'control', id, step: 'operateSent' }, { type: 'control', id, step: 'unanswered' });
+      return;
+    }
     const { responseTimeoutMs, silentTimeoutMs } = this.settings;
     const waitMs = this.state === 'silent' ? Math.min(silentTimeoutMs, responseTimeoutMs) : responseTimeoutMs;
-    const begins = Math.max(now, this.lineBegins);
     const sent = begins + this.octetMs * (objects.length + REQUEST_OVERHEAD);
     this.exchange = {
       task,
@@ -594,7 +621,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       return;
     }
     if (task.type === 'file') {
-      task.read.take(null);
+      task.job.take(null);
       this.goOnWithFile(task);
       return;
     }
@@ -685,13 +712,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   /** What a response carries besides its answer to the request. */
   private takeObjects(fragment: Fragment): ReturnType<typeof measuredReadings> {
     const taken = measuredReadings(fragment);
-    const { readings, texts, commands, problem } = taken;
+    const { readings, commands, problem } = taken;
     if (problem !== null) {
       this.counters.add('malformedFragments');
       this.effects.push({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
     }
     this.counters.add('events', readings.filter((reading) => reading.event).length);
-    if (texts.length > 0) this.effects.push({ type: 'texts', texts });
     if (commands.length > 0) this.effects.push({ type: 'commandsReported', commands });
     return taken;
   }
@@ -788,11 +814,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       case 'file': {
         const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
         const refusal = refusalOf(fragment);
-        if (decoded.ok) task.read.take(decoded.value);
-        else task.read.take(null, refusal ? `the device refused: ${iinWords(refusal).join(', ')}` : decoded.problem);
+        if (decoded.ok) task.job.take(decoded.value);
+        else task.job.take(null, refusal ? `the device refused: ${iinWords(refusal).join(', ')}` : decoded.problem);
         this.goOnWithFile(task);
         break;
       }
+      case 'broadcast':
       case 'disableUnsolicited':
       case 'enableUnsolicited':
       case 'clearRestart':

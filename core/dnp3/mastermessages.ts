@@ -1,6 +1,6 @@
 import type { DeviceAttribute } from './attributes.ts';
 import type { ReceivedFragment } from './endpoint.ts';
-import type { MeasuredReading, MeasuredText, ReportedCommand } from './measured.ts';
+import type { MeasuredReading, ReportedCommand } from './measured.ts';
 import type { Order, OrderAnswer } from './order.ts';
 import type { ControlRequest } from './request.ts';
 
@@ -17,6 +17,8 @@ export type MasterCommand =
 
 export type ControlStep =
   | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
+  /** Sent without asking for an answer: nobody knows what came of it. */
+  | { step: 'unanswered' }
   | { step: 'refused'; status: number; words: string }
   | { step: 'expired' | 'failed' | 'unknown'; words: string };
 
@@ -45,10 +47,10 @@ export type MasterEffect =
   | { type: 'answered'; roundTripMs: number }
   /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
   | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
+  /** Octets of a file that have come so far. */
+  | { type: 'fileProgress'; id: string; octets: number }
   /** An order has come to its end; problem: why nothing came of it. */
   | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }
-  /** Octet strings. */
-  | { type: 'texts'; texts: MeasuredText[] }
   /** Commands that somebody gave the device. */
   | { type: 'commandsReported'; commands: ReportedCommand[] }
   | ({ type: 'control'; id: string } & ControlStep)

@@ -2,13 +2,16 @@ import type { PointKind, TimeSource } from '../point/index.ts';
 import { ByteReader } from '../bytes/index.ts';
 import { Iin, type Fragment } from './application.ts';
 import { parseHeaders, type HeaderProblem } from './header.ts';
-import { decodeCommand, decodeMeasurement } from './objects.ts';
+import { decodeCommand, decodeMeasurement, Flag, type TextType } from './objects.ts';
+import { textOf } from './text.ts';
 
 /** One measured value as it stood in a fragment. */
 export interface MeasuredReading {
   kind: PointKind;
   index: number;
   value: number;
+  /** Of an octet string: see `Reading`. */
+  text?: string;
   /** Flags octet, without the state bit of binaries. */
   flags: number;
   /** The device's time, milliseconds since 1970 UTC; null when it gave none. */
@@ -23,13 +26,6 @@ export interface MeasuredReading {
   bit: number | null;
 }
 
-/** An octet string as it stood in a fragment. */
-export interface MeasuredText {
-  index: number;
-  octets: Uint8Array;
-  event: boolean;
-}
-
 /** A command that somebody gave the device, as it reports it. */
 export interface ReportedCommand {
   kind: PointKind;
@@ -42,13 +38,11 @@ export interface ReportedCommand {
 /** All measured values of a response, in order, and what stopped the reading of the rest. */
 export function measuredReadings(fragment: Fragment): {
   readings: MeasuredReading[];
-  texts: MeasuredText[];
   commands: ReportedCommand[];
   problem: HeaderProblem | null;
 } {
   const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, true);
   const readings: MeasuredReading[] = [];
-  const texts: MeasuredText[] = [];
   const commands: ReportedCommand[] = [];
   let commonTime: number | null = null;
   let commonTimeSynchronised = true;
@@ -61,8 +55,7 @@ export function measuredReadings(fragment: Fragment): {
       commonTimeSynchronised = type.variation === 1;
     }
     if (type.what === 'text')
-      for (const { index, at } of header.items)
-        texts.push({ index, octets: fragment.octets.slice(at, at + type.octets), event: type.use === 'event' });
+      for (const { index, at } of header.items) readings.push(textReading(type, index, at, fragment.octets));
     if (type.what === 'command')
       for (const { index, at } of header.items)
         commands.push({ kind: type.kind, index, ...decodeCommand(type, fragment.octets, at) });
@@ -86,5 +79,27 @@ export function measuredReadings(fragment: Fragment): {
       });
     }
   }
-  return { readings, texts, commands, problem };
+  return { readings, commands, problem };
 }
+
+/** An octet string says nothing of its quality and its time. */
+const textReading = (
+  { group, variation, use, octets }: TextType,
+  index: number,
+  at: number,
+  fragment: Uint8Array,
+): MeasuredReading => ({
+  kind: 'text',
+  index,
+  value: 0,
+  text: textOf(fragment.subarray(at, at + octets)),
+  flags: Flag.online,
+  time: null,
+  timeSource: 'receipt',
+  event: use === 'event',
+  group,
+  variation,
+  at,
+  octets,
+  bit: null,
+});

@@ -207,10 +207,18 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   other('indications', 80, 1, 0),
 ];
 
+export const textType = (group: number, length: number): TextType => ({
+  what: 'text',
+  group,
+  variation: length,
+  use: group === TEXT_GROUP.static ? 'static' : 'event',
+  octets: length,
+  packedBits: 0,
+});
+
 const BY_KEY = new Map(OBJECT_TYPES.map((type) => [type.group * 256 + type.variation, type]));
 export function objectType(group: number, variation: number): ObjectType | undefined {
-  const use = group === TEXT_GROUP.static ? 'static' : group === TEXT_GROUP.event ? 'event' : null;
-  if (use !== null && variation > 0) return { what: 'text', group, variation, use, octets: variation, packedBits: 0 };
+  if ((group === TEXT_GROUP.static || group === TEXT_GROUP.event) && variation > 0) return textType(group, variation);
   return BY_KEY.get(group * 256 + variation);
 }
 

@@ -13,6 +13,14 @@ const range = z
 
 const fileName = z.string().regex(/^[ -~]{0,200}$/, 'A file name has at most 200 printable ASCII characters');
 
+const oneFile = fileName.min(1, 'A file needs a name');
+/** What the device wants to know before it lets anybody at its files. */
+export const credentialsSchema = z.object({
+  user: z.string().regex(/^[ -~]{0,64}$/, 'A user has at most 64 printable ASCII characters'),
+  password: z.string().regex(/^[ -~]{0,64}$/, 'A password has at most 64 printable ASCII characters'),
+});
+const credentials = credentialsSchema.optional();
+
 /** What a person may ask of a device beyond its points. Each is sent once, and answered unless it says so. */
 export const orderSchema = z.discriminatedUnion('what', [
   /** Counters are frozen, all of them or a range; `clear` sets them to zero at the same moment (clause 4.4.6). */
@@ -41,8 +49,12 @@ export const orderSchema = z.discriminatedUnion('what', [
   z.object({ what: z.literal('readDeadbands') }),
   z.object({ what: z.literal('synchronise') }),
   /** The files that the device has in a directory; the empty name is the uppermost. */
-  z.object({ what: z.literal('directory'), name: fileName }),
-  z.object({ what: z.literal('readFile'), name: fileName.min(1, 'A file needs a name') }),
+  z.object({ what: z.literal('directory'), name: fileName, as: credentials }),
+  z.object({ what: z.literal('readFile'), name: oneFile, as: credentials }),
+  z.object({ what: z.literal('deleteFile'), name: oneFile, as: credentials }),
+  z.object({ what: z.literal('fileInformation'), name: oneFile, as: credentials }),
+  /** To all devices on the line at once; none of them answers. */
+  z.object({ what: z.literal('broadcast'), job: z.enum(['freeze', 'freezeAndClear', 'time']) }),
 ]);
 export type Order = z.infer<typeof orderSchema>;
 
@@ -52,11 +64,14 @@ export interface OrderAnswer {
   awayMs?: number;
   deadbands?: { index: number; value: number }[];
   directory?: FileEntry[];
+  /** The content of a file. */
   file?: Uint8Array;
 }
 
 /** An order that is one request. */
-export type Requested = Exclude<Order, { what: 'synchronise' | 'directory' | 'readFile' }>;
+export type Requested = Exclude<Order, { what: 'synchronise' | 'broadcast' | FileOrder['what'] }>;
+export type FileOrder = Extract<Order, { name: string }>;
+export const isFileOrder = (order: Order): order is FileOrder => 'name' in order;
 
 /** Function code and objects of an order. */
 export function orderRequest(order: Requested): [number, Uint8Array] {

@@ -14,7 +14,8 @@ import {
   type SetpointVariation,
 } from './control.ts';
 import { Broadcast } from './address.ts';
-import { decodeFileObject, encodeFileObject, FileShelf, type FileObject, type StoredFile } from './file.ts';
+import { decodeFileObject, encodeFileObject, type FileObject } from './file.ts';
+import { FileShelf, type ShelfRules, type StoredFile } from './fileshelf.ts';
 import { deadbandsOf } from './order.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
@@ -53,6 +54,7 @@ export interface PointUpdate {
   kind: PointKind;
   index: number;
   value: number;
+  text?: string;
   flags: number;
   time: Instant;
   /** Makes an event of any change, however small against the deadband. */
@@ -65,13 +67,15 @@ export type OutstationCommand =
   /** `quiet` sets values without making events. */
   | { type: 'update'; updates: readonly PointUpdate[]; quiet?: boolean }
   | { type: 'controlResult'; token: number; statuses: readonly number[] }
+  /** An output was given a command, by whomever: reported as an event where its `commandClass` says so. */
+  | { type: 'commandGiven'; kind: 'output' | 'setpoint'; index: number; value: number; status: number; time: Instant }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly OutstationPoint[] }
   | { type: 'setLocal'; local: boolean }
   /** How far the device's own clock is ahead of the time that the session is given. */
   | { type: 'setClock'; offsetMs: number }
   /** The files that it has to give. */
-  | { type: 'setFiles'; files: readonly StoredFile[] }
+  | { type: 'setFiles'; files: readonly StoredFile[]; rules?: ShelfRules }
   | { type: 'restarted' }
   | { type: 'resetCounters' };
 
@@ -95,6 +99,8 @@ export type OutstationEffect =
   /** Counters were frozen; these begin at zero again. */
   | { type: 'countersCleared'; indexes: readonly number[] }
   | { type: 'restartAsked'; how: 'cold' | 'warm' }
+  /** The master had a file removed. */
+  | { type: 'fileDeleted'; name: string }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string };
 
@@ -154,9 +160,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.points = new PointTable(points, Flag.restart);
     this.events = new EventBuffer(settings.eventsPerClass);
     this.needsTime = settings.takesTime;
-    const { ourAddress, theirAddress, maxFragment } = settings;
+    const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
     this.endpoint = new Endpoint({
       role: 'outstation',
+      ...(linkConfirm ? { linkService: { timeoutMs: linkTimeoutMs, retries: linkRetries } } : {}),
       ourAddress,
       theirAddress,
       maxFragment,
@@ -219,6 +226,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case 'controlResult':
         this.onControlResult(command.token, command.statuses, now);
         break;
+      case 'commandGiven':
+        this.onCommandGiven(command);
+        break;
       case 'setPoints':
         this.points.replace(command.points);
         this.events.keepOnly((event) => this.points.get(event.kind, event.index) !== undefined);
@@ -227,7 +237,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         this.local = command.local;
         break;
       case 'setFiles':
-        this.files.set(command.files);
+        this.files.set(command.files, command.rules ?? {});
         break;
       case 'setClock':
         this.clockOffsetMs = command.offsetMs;
@@ -246,6 +256,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   }
 
   wake(now: Instant): void {
+    this.endpoint.wake(now);
     if (this.confirmDue !== null && now >= this.confirmDue.deadline) {
       this.counters.add('timeouts');
       this.dropAnswer();
@@ -255,7 +266,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   }
 
   get deadline(): Instant | null {
-    const times = [this.confirmDue?.deadline, this.unsolicitedPending?.deadline].flatMap((at) => at ?? []);
+    const times = [this.confirmDue?.deadline, this.unsolicitedPending?.deadline, this.endpoint.deadline].flatMap(
+      (at) => at ?? [],
+    );
     if (this.unsolicitedPending === null && this.confirmDue === null && this.unsolicitedDue !== null)
       times.push(this.unsolicitedDue);
     return times.length > 0 ? Math.min(...times) : null;
@@ -351,28 +364,46 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- values
 
-  private update({ kind, index, value, flags, time, exact, always }: PointUpdate, quiet: boolean): void {
+  private update({ kind, index, value, text = '', flags, time, exact, always }: PointUpdate, quiet: boolean): void {
     const point = this.points.get(kind, index);
     if (point === undefined) return;
     point.value = value;
+    point.text = text;
     point.flags = flags;
     point.time = time;
     const change = Math.abs(value - point.reportedValue);
-    const matters = always || flags !== point.reportedFlags || (change > 0 && (exact || change >= point.deadband));
-    if (!matters) return;
+    const changed = text !== point.reportedText || (change > 0 && (exact || change >= point.deadband));
+    // A text has no flags on the wire.
+    const flagged = kind !== 'text' && flags !== point.reportedFlags;
+    if (!always && !flagged && !changed) return;
     point.reportedValue = value;
+    point.reportedText = text;
     point.reportedFlags = flags;
     if (quiet || point.class === 0) return;
-    const dropped = this.events.dropped;
-    const event = this.events.add({
+    const variation = point.eventVariation;
+    this.addEvent({
       kind,
       index,
       class: point.class,
       value,
       flags,
       time,
-      variation: point.eventVariation,
+      variation,
+      ...(kind === 'text' ? { text } : {}),
     });
+  }
+
+  private onCommandGiven(given: OutstationCommand & { type: 'commandGiven' }): void {
+    const { type: _, ...command } = given;
+    const point = this.points.get(command.kind, command.index);
+    if (!point?.commandClass) return;
+    // The variations of g43 are laid out like those of g42; g13v2 has a time, as g11v2 has.
+    this.addEvent({ ...command, flags: 0, class: point.commandClass, variation: point.eventVariation });
+  }
+
+  private addEvent(given: Omit<BufferedEvent, 'number'>): void {
+    const dropped = this.events.dropped;
+    const event = this.events.add(given);
     this.counters.add('events');
     this.counters.add('eventsDropped', this.events.dropped - dropped);
     this.effects.push({ type: 'event', event });
@@ -453,6 +484,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         return this.onRead(fragment, now);
       case FunctionCode.openFile:
       case FunctionCode.closeFile:
+      case FunctionCode.deleteFile:
+      case FunctionCode.authenticateFile:
       case FunctionCode.getFileInformation:
         return this.onFile(fragment, now);
       case FunctionCode.write:
@@ -523,6 +556,15 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         return asked.variation === 5 ? this.files.onRead(asked) : null;
       case FunctionCode.closeFile:
         return asked.variation === 4 ? this.files.onClose(asked) : null;
+      case FunctionCode.authenticateFile:
+        return asked.variation === 2 ? this.files.onAuthenticate(asked) : null;
+      case FunctionCode.deleteFile: {
+        if (asked.variation !== 3) return null;
+        const answer = this.files.onDelete(asked);
+        const isGone = answer.variation === 4 && answer.status === 0;
+        if (isGone) this.effects.push({ type: 'fileDeleted', name: asked.name });
+        return answer;
+      }
       default:
         return asked.variation === 7 ? this.files.onInformation(asked) : null;
     }

@@ -10,6 +10,8 @@ export interface OutstationPoint {
   eventVariation: number;
   /** A change smaller than this makes no event; 0: every change does. */
   deadband: number;
+  /** Event class of commands that are given to an output; absent: they are not reported. */
+  commandClass?: 0 | 1 | 2 | 3;
 }
 
 export interface PointState extends OutstationPoint {
@@ -19,6 +21,9 @@ export interface PointState extends OutstationPoint {
   /** Value and flags of the last event. */
   reportedValue: number;
   reportedFlags: number;
+  /** Of a text. */
+  text: string;
+  reportedText: string;
 }
 
 /** Groups of each kind for present values and for events. */
@@ -30,7 +35,11 @@ export const GROUPS: Record<PointKind, { static: number; event: number }> = {
   counter: { static: 20, event: 22 },
   setpoint: { static: 40, event: 42 },
   frozenCounter: { static: 21, event: 23 },
+  text: { static: 110, event: 111 },
 };
+
+/** Groups of the events that report commands (g13, g43). */
+export const COMMAND_GROUPS: Partial<Record<PointKind, number>> = { output: 13, setpoint: 43 };
 
 export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: number }> = {
   binary: { static: 2, event: 2 },
@@ -40,6 +49,8 @@ export const DEFAULT_VARIATIONS: Record<PointKind, { static: number; event: numb
   counter: { static: 1, event: 5 },
   setpoint: { static: 1, event: 3 },
   frozenCounter: { static: 1, event: 5 },
+  /** The variation of a text is its length. */
+  text: { static: 1, event: 1 },
 };
 
 /** The points of an outstation by kind, in the order of their indexes. */
@@ -68,6 +79,8 @@ export class PointTable {
         time: known?.time ?? 0,
         reportedValue: known?.reportedValue ?? 0,
         reportedFlags: known?.reportedFlags ?? this.initialFlags,
+        text: known?.text ?? '',
+        reportedText: known?.reportedText ?? '',
         ...point,
       };
       const list = this.byKind.get(point.kind) ?? [];

@@ -1,9 +1,11 @@
-import { isScaled, Quality, type PointKind } from '../point/index.ts';
+import { hasStates, isScaled, Quality, type PointKind } from '../point/index.ts';
 import { Flag } from './objects.ts';
 
 /** A value of which any of these is said is not online towards a centre. */
 const NOT_ONLINE =
   Quality.commLost | Quality.notSet | Quality.restart | Quality.offline | Quality.signalFailure | Quality.outOfService;
+
+const isCounter = (kind: PointKind): boolean => kind === 'counter' || kind === 'frozenCounter';
 
 /** The table from DNP3 flags to quality (IEEE 1815, clause 11.6). */
 export function qualityFromFlags(kind: PointKind, flags: number): number {
@@ -13,15 +15,10 @@ export function qualityFromFlags(kind: PointKind, flags: number): number {
   if (flags & Flag.commLost) quality |= Quality.commLost;
   if (flags & (Flag.remoteForced | Flag.localForced)) quality |= Quality.forcedAtDevice;
   if (flags & Flag.chatterOrOverRange)
-    quality |=
-      kind === 'analog' || kind === 'setpoint'
-        ? Quality.overRange
-        : kind === 'counter' || kind === 'frozenCounter'
-          ? Quality.rollover
-          : Quality.chatter;
+    quality |= hasStates(kind) ? Quality.chatter : isCounter(kind) ? Quality.rollover : Quality.overRange;
   if (flags & Flag.referenceOrDiscontinuity) {
-    if (kind === 'analog' || kind === 'setpoint') quality |= Quality.referenceError;
-    if (kind === 'counter' || kind === 'frozenCounter') quality |= Quality.discontinuity;
+    if (isCounter(kind)) quality |= Quality.discontinuity;
+    else if (isScaled(kind)) quality |= Quality.referenceError;
   }
   return quality;
 }
@@ -65,8 +62,7 @@ export function flagWords(kind: PointKind, flags: number): string {
     [Flag.remoteForced, 'remote forced'],
     [Flag.localForced, 'local forced'],
   ];
-  const own =
-    FLAG_WORDS[kind === 'counter' ? 'counter' : kind === 'analog' || kind === 'setpoint' ? 'analog' : 'binary'];
+  const own = FLAG_WORDS[hasStates(kind) ? 'binary' : isCounter(kind) ? 'counter' : 'analog'];
   const words = [...common, ...own].filter(([bit]) => flags & bit).map(([, word]) => word);
   return words.length > 0 ? words.join(', ') : 'none set';
 }

@@ -12,12 +12,15 @@ import {
 } from './control.ts';
 import { parseHeaders, writeAllHeader, writeCountHeader, writeIndexedHeader, writeRangeHeader } from './header.ts';
 import { delayMs } from './objects.ts';
-import { encodeFileObject, type FileRead } from './file.ts';
+import { encodeFileObject } from './file.ts';
+import type { FileJob } from './filejob.ts';
 import { orderRequest, type Requested } from './order.ts';
 
 /** What a master asks, in octets, and what the answers say beyond measured values. */
 
-export type ControlMode = 'selectOperate' | 'direct' | 'selectOnly';
+/** With `directNoAnswer` the device is asked for none. */
+export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
+export const isSelected = (mode: ControlMode): boolean => mode === 'selectOperate' || mode === 'selectOnly';
 
 export interface ControlRequest {
   type: 'control';
@@ -44,11 +47,31 @@ export type Task =
   | { type: 'writeRecordedTime'; at: Instant }
   | { type: 'readClock' }
   | { type: 'order'; id: string; order: Requested }
-  /** One step of reading a file. */
-  | { type: 'file'; id: string; read: FileRead; wantsDirectory: boolean }
+  /** One step of a wish about a file. */
+  | { type: 'file'; id: string; job: FileJob }
+  /** To all devices on the line; nothing is answered. */
+  | { type: 'broadcast'; id: string; functionCode: number; objects: Uint8Array; words: string }
   | { type: 'control'; request: ControlRequest; phase: 'select' | 'operate' };
 
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
+
+/** What goes to all devices on a line at once: none of these is answered (IEEE 1815, clauses 4.4.6 and 10.3). */
+export function broadcastTask(id: string, job: 'freeze' | 'freezeAndClear' | 'time'): Task & { type: 'broadcast' } {
+  if (job === 'time') {
+    const objects = new Uint8Array(0);
+    return { type: 'broadcast', id, functionCode: FunctionCode.recordCurrentTime, objects, words: 'all: record time' };
+  }
+  const out = new ByteWriter();
+  writeAllHeader(out, 20, 0);
+  const functionCode = job === 'freeze' ? FunctionCode.immediateFreezeNoAck : FunctionCode.freezeAndClearNoAck;
+  return { type: 'broadcast', id, functionCode, objects: out.finish(), words: 'all: freeze counters' };
+}
+
+/** Tells all devices what time it was when they recorded it. */
+export const recordedTimeTask = (id: string, at: Instant): Task & { type: 'broadcast' } => {
+  const [functionCode, objects] = requestOf({ type: 'writeRecordedTime', at }, at);
+  return { type: 'broadcast', id, functionCode, objects, words: 'all: set clock' };
+};
 
 /** Function code and objects of a request. */
 export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
@@ -74,11 +97,12 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
     case 'order':
       return orderRequest(task.order);
     case 'file': {
-      const next = task.read.next();
-      if (!('object' in next)) throw new Error('the file has been read');
-      const code = { open: FunctionCode.openFile, read: FunctionCode.read, close: FunctionCode.closeFile }[next.step];
-      return [code, encodeFileObject(next.object)];
+      const next = task.job.next();
+      if (next.step !== 'send') throw new Error('the file has been dealt with');
+      return [next.functionCode, encodeFileObject(next.object)];
     }
+    case 'broadcast':
+      return [task.functionCode, task.objects];
     case 'read':
       for (const n of task.classes) writeAllHeader(out, 60, n + 1);
       return [FunctionCode.read, out.finish()];
@@ -99,8 +123,14 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
         writeIndexedHeader(out, 12, 1, 1, request.index)(request.index);
         writeControlBlock(out, { ...request.block, status: 0 });
       }
-      const operate = request.mode === 'direct' ? FunctionCode.directOperate : FunctionCode.operate;
-      return [phase === 'select' ? FunctionCode.select : operate, out.finish()];
+      if (phase === 'select') return [FunctionCode.select, out.finish()];
+      const operate = {
+        selectOperate: FunctionCode.operate,
+        selectOnly: FunctionCode.operate,
+        direct: FunctionCode.directOperate,
+        directNoAnswer: FunctionCode.directOperateNoAck,
+      }[request.mode];
+      return [operate, out.finish()];
     }
     default:
       return task satisfies never;

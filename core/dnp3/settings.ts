@@ -63,6 +63,12 @@ export const outstationSettings = z.object({
   restartsInMs: z.number().int().min(0).max(65_535).nullable().default(null),
   /** Answer requests to the self-address. */
   selfAddress: z.boolean().default(false),
+  /** Confirmed link service: each link frame is acknowledged. */
+  linkConfirm: z.boolean().default(false),
+  linkTimeoutMs: milliseconds(20, 60_000, 1000),
+  linkRetries: z.number().int().min(0).max(10).default(2),
+  /** Commands that outputs are given, by whomever, go to the centre as events of this class; 0: they do not. */
+  commandClass: z.union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)]).default(0),
   maxFragment: fragmentOctets,
   /** What it says of itself when asked, by the variation of group 0: printable ASCII. */
   attributes: z

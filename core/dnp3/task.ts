@@ -1,3 +1,4 @@
+import type { FileWish } from './filejob.ts';
 import type { Requested } from './order.ts';
 import type { Task } from './request.ts';
 
@@ -26,6 +27,7 @@ export function priorityOf(task: Task): Priority {
     case 'recordTime':
     case 'readClock':
     case 'order':
+    case 'broadcast':
     case 'file':
       return Priority.background;
     default:
@@ -69,13 +71,22 @@ export function taskWords(task: Task): string {
     case 'attributes':
       return 'attributes';
     case 'file':
-      return task.wantsDirectory ? 'read directory' : 'read file';
+      return FILE_WORDS[task.job.wish.what];
+    case 'broadcast':
+      return task.words;
     case 'order':
       return ORDER_WORDS[task.order.what];
     default:
       return task satisfies never;
   }
 }
+
+const FILE_WORDS: Record<FileWish['what'], string> = {
+  directory: 'read directory',
+  readFile: 'read file',
+  deleteFile: 'delete file',
+  fileInformation: 'file information',
+};
 
 const ORDER_WORDS: Record<Requested['what'], string> = {
   freeze: 'freeze counters',

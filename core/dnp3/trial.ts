@@ -1,5 +1,6 @@
 import { POINT_KINDS, KIND_WORDS, type PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
+import { SELF_ADDRESS } from './address.ts';
 import { encodeFragment, FunctionCode, Iin, iinWords, single } from './application.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint } from './endpoint.ts';
@@ -16,6 +17,7 @@ import { requestOf } from './request.ts';
  * 2. A device may leave a link status request unanswered: the read decides.
  * 3. Each request is sent twice before it counts as unanswered.
  * 4. Events are not asked for: nothing is taken from the device that its own master would miss.
+ * 5. When nothing answers at all, the self-address is asked: a device that knows it tells its own address.
  */
 
 export interface TrialSettings {
@@ -46,6 +48,7 @@ export class Trial implements Session<never, TrialEffect> {
   /** What came that was not meant for us or not from the device, newest last. */
   private strange: LinkFrame | null = null;
   private heard = false;
+  private askedSelf = false;
   private readonly counters: CounterSet;
   deadline: Instant | null = null;
 
@@ -93,6 +96,13 @@ export class Trial implements Session<never, TrialEffect> {
     if (this.step === null || this.deadline === null || now < this.deadline) return;
     if (this.tries < TRIES) {
       this.send(now);
+      return;
+    }
+    if (this.step === 'read' && this.strange === null && !this.askedSelf) {
+      this.askedSelf = true;
+      this.report('read', 'running', 'nothing answers; asking whoever is there for its address', '');
+      this.endpoint.requestLinkStatus(SELF_ADDRESS);
+      this.deadline = now + this.settings.responseTimeoutMs;
       return;
     }
     const { words, meaning } = this.silence();
@@ -194,7 +204,7 @@ export class Trial implements Session<never, TrialEffect> {
     const { strange } = this;
     if (strange !== null && strange.source !== theirAddress)
       return {
-        words: `it answers with address ${strange.source}, not ${theirAddress}`,
+        words: `it answers with address ${strange.source}, not ${theirAddress}${this.askedSelf ? '; it told us so at the self-address, 65532' : ''}`,
         meaning: `Set their address to ${strange.source} here, or the device's own to ${theirAddress} there.`,
       };
     if (strange !== null)

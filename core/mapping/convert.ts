@@ -1,9 +1,9 @@
 import {
   addressWords,
+  isScaled,
   KIND_WORDS,
   Quality,
   scaledValue,
-  type ListKind,
   type PointKind,
   type ScaledPoint,
 } from '../point/index.ts';
@@ -14,7 +14,7 @@ import {
  * - A state may become an analog or another state; a double-bit becomes a single bit only where it is off or on.
  * - A number never becomes a state, and nothing but a binary control becomes one: a control has to have somewhere to go.
  */
-const TARGETS: Record<ListKind, readonly PointKind[]> = {
+const TARGETS: Record<PointKind, readonly PointKind[]> = {
   binary: ['binary', 'doubleBit', 'analog'],
   doubleBit: ['doubleBit', 'binary', 'analog'],
   output: ['output', 'binary'],
@@ -22,11 +22,12 @@ const TARGETS: Record<ListKind, readonly PointKind[]> = {
   counter: ['counter', 'analog'],
   setpoint: ['setpoint', 'analog'],
   frozenCounter: ['frozenCounter', 'counter', 'analog'],
-  text: [],
+  text: ['text'],
 };
 
-export const targetKinds = (kind: ListKind): readonly PointKind[] => TARGETS[kind];
-export const isControl = (kind: PointKind): boolean => kind === 'output';
+export const targetKinds = (kind: PointKind): readonly PointKind[] => TARGETS[kind];
+/** Whether a centre may send something to it. */
+export const isControl = (kind: PointKind): boolean => kind === 'output' || kind === 'setpoint';
 
 export interface Handed {
   value: number;
@@ -53,8 +54,7 @@ export function converted(
     const settled = raw === DOUBLE_OFF || raw === DOUBLE_ON;
     return { value: raw === DOUBLE_ON ? 1 : 0, quality: settled ? quality : quality | Quality.chatter };
   }
-  if (value === 'engineering' && (from === 'analog' || from === 'counter' || from === 'setpoint'))
-    return { value: scaledValue(raw, point), quality };
+  if (value === 'engineering' && isScaled(from)) return { value: scaledValue(raw, point), quality };
   return { value: raw, quality };
 }
 
@@ -77,7 +77,7 @@ const WHOLE: Partial<Record<string, readonly [number, number]>> = {
 
 /** Why a point does not fit its target; null when it does. */
 export function mappingProblem(
-  point: ScaledPoint & { kind: ListKind; index: number | null },
+  point: ScaledPoint & { kind: PointKind; index: number | null },
   target: MappingTarget,
 ): { severity: 'problem' | 'warning'; words: string } | null {
   const source = addressWords(point.kind, point.index ?? 0);

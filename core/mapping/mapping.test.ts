@@ -70,7 +70,7 @@ describe('rules', () => {
       'misfit: BI 5 is taken there already',
       'new output 2',
       'misfit: it has no address',
-      'misfit: texts cannot be handed on',
+      'new text 1',
     ]);
     expect(targets(applyRule(rule({ targetKind: 'counter' }), [source('analog', 1)], []))[0]).toContain(
       'cannot become a counter',

@@ -1,13 +1,13 @@
 import type { MappingConfig } from '../config/index.ts';
 import { DEFAULT_VARIATIONS } from '../dnp3/index.ts';
-import { addressWords, isValueKind, kindRank, LIST_KINDS, type ListKind, type PointKind } from '../point/index.ts';
-import { isControl, mappingProblem, targetKinds } from './convert.ts';
+import { addressWords, kindRank, POINT_KINDS, type PointKind } from '../point/index.ts';
+import { mappingProblem, targetKinds } from './convert.ts';
 import type { ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */
 export interface Source extends ScaledPoint {
   device: string;
-  kind: ListKind;
+  kind: PointKind;
   index: number | null;
   name: string;
 }
@@ -39,6 +39,7 @@ export const USUAL_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
   counter: 3,
   setpoint: 2,
   frozenCounter: 3,
+  text: 3,
 };
 
 export interface RuleRow {
@@ -108,7 +109,7 @@ export function mappingTo(
     target: {
       kind,
       index,
-      eventClass: isControl(kind) ? 0 : chosen,
+      eventClass: kind === 'output' ? 0 : chosen,
       staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
       eventVariation: floating ? 7 : variations.event,
       deadband: null,
@@ -126,7 +127,7 @@ export function applyRule(
   const taken = new Set(mapped.map(({ target }) => `${target.kind} ${target.index}`));
   const already = new Map(mapped.map((m) => [`${m.device} ${m.kind} ${m.index}`, m] as const));
   const matches = matcher(rule.pattern);
-  const kinds = new Set<ListKind>(rule.kinds.length > 0 ? rule.kinds : LIST_KINDS);
+  const kinds = new Set<PointKind>(rule.kinds.length > 0 ? rule.kinds : POINT_KINDS);
   const next = new Map<PointKind, number>();
   const preview: RulePreview = { rows: [], counts: { new: 0, mapped: 0, misfit: 0 } };
   const add = (row: RuleRow): void => {
@@ -142,13 +143,8 @@ export function applyRule(
         (a.index ?? 0) - (b.index ?? 0),
     );
   for (const source of chosen) {
-    if (source.index === null || !isValueKind(source.kind)) {
-      add({
-        source,
-        mapping: null,
-        state: 'misfit',
-        words: source.index === null ? 'it has no address' : 'texts cannot be handed on',
-      });
+    if (source.index === null) {
+      add({ source, mapping: null, state: 'misfit', words: 'it has no address' });
       continue;
     }
     const known = already.get(`${source.device} ${source.kind} ${source.index}`);

@@ -1,6 +1,7 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
 import { GROUPS } from '../dnp3/index.ts';
-import { addressWords, KIND_WORDS, scalingOf } from '../point/index.ts';
+import { addressWords, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
+import { isControl } from './convert.ts';
 
 export const SHEET_HEADING = [
   'Kind',
@@ -31,7 +32,7 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
     const { point } = found;
     const { gain, offset } = target.value === 'raw' ? scalingOf(point) : { gain: 1, offset: 0 };
     const { static: fixed, event } = GROUPS[target.kind];
-    const numeric = target.kind === 'analog' || target.kind === 'counter' || target.kind === 'setpoint';
+    const numeric = isScaled(target.kind);
     return [
       [
         KIND_WORDS[target.kind].one,
@@ -45,7 +46,7 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
         target.eventClass === 0 ? 'none' : String(target.eventClass),
         `g${fixed}v${target.staticVariation}`,
         target.eventClass > 0 && event !== null ? `g${event}v${target.eventVariation}` : '',
-        target.kind === 'output' ? 'status to the centre, control from it' : 'to the centre',
+        isControl(target.kind) ? 'status to the centre, control from it' : 'to the centre',
         `${device} ${addressWords(kind, index)}`,
       ],
     ];

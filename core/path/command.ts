@@ -33,15 +33,29 @@ export const COMMAND_OPEN: readonly CommandState[] = ['requested', 'claimed'];
 
 const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
 
-/** A control as a person orders it. */
-export const commandOrderSchema = z.object({
+const order = {
   /** Made by whoever orders; the same one twice is the same command. */
   id: z.uuid(),
   pointId: z.number().int().positive(),
+  mode: z.enum(['selectOperate', 'direct', 'directNoAnswer']),
+};
+
+/** A binary control as a person orders it. */
+const operateSchema = z.object({
+  ...order,
   operation: z.enum(operations),
-  mode: z.enum(['selectOperate', 'direct']),
   onMs: z.number().int().min(0, 'The on time is at least 0 ms').max(600_000, 'The on time is at most 600 000 ms'),
   offMs: z.number().int().min(0, 'The off time is at least 0 ms').max(600_000, 'The off time is at most 600 000 ms'),
   count: z.number().int().min(1, 'The count is at least 1').max(255, 'The count is at most 255'),
 });
+
+/** An analog output as a person sets it. */
+const setSchema = z.object({
+  ...order,
+  operation: z.literal('set'),
+  /** In the point's unit. */
+  value: z.number('The value is a number'),
+});
+
+export const commandOrderSchema = z.discriminatedUnion('operation', [operateSchema, setSchema]);
 export type CommandOrder = z.infer<typeof commandOrderSchema>;

@@ -11,6 +11,7 @@ export {
 export { trailSchema, type Trail } from './trail.ts';
 export { requestSchema, CHANNELS, type EngineRequest } from './request.ts';
 export { COMMAND_STATES, COMMAND_OPEN, commandOrderSchema, type CommandOrder, type CommandState } from './command.ts';
+export { fileEntriesSchema, fileOrderSchema, type FileOrderRequest } from './file.ts';
 export {
   NO_PROBE_RESULT,
   PROBE_STATES,

@@ -1,4 +1,4 @@
-import { orderSchema } from '../dnp3/index.ts';
+import { credentialsSchema, orderSchema } from '../dnp3/index.ts';
 import { z } from 'zod';
 
 /** PostgreSQL notification channels. */
@@ -25,5 +25,7 @@ export const requestSchema = z.discriminatedUnion('type', [
   /** A probe row waits. */
   z.object({ type: z.literal('probe'), id: z.string() }),
   z.object({ type: z.literal('cancelProbe'), id: z.string() }),
+  /** A row about a device's files waits; what the device wants to know is said here and kept nowhere. */
+  z.object({ type: z.literal('file'), id: z.string(), as: credentialsSchema.optional() }),
 ]);
 export type EngineRequest = z.infer<typeof requestSchema>;

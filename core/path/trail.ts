@@ -8,6 +8,7 @@ export const trailSchema = z.object({
   reading: z.object({
     raw: z.number(),
     value: z.number(),
+    text: z.string().optional(),
     quality: z.number(),
     time,
     timeSource: z.string(),

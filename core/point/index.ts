@@ -1,7 +1,5 @@
 export {
   POINT_KINDS,
-  LIST_KINDS,
-  isValueKind,
   KIND_WORDS,
   kindRank,
   kindOf,
@@ -9,13 +7,13 @@ export {
   hasStates,
   addressWords,
   type PointKind,
-  type ListKind,
 } from './kind.ts';
 export { Quality, validity, qualityWords, isForced, type Validity } from './quality.ts';
 export { CAUSES, TIME_SOURCES, TIME_SOURCE_WORDS, type Cause, type Reading, type TimeSource } from './reading.ts';
 export {
   RANGE_CHECKS,
   scale,
+  rawValue,
   scaledValue,
   scalingOf,
   lineThrough,

@@ -1,14 +1,17 @@
-/** The kinds of points whose values are numbers, in the order in which lists show them. */
-export const POINT_KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'frozenCounter'] as const;
+/** The kinds of points, in the order in which lists show them. The value of a text is its octets; its number is 0. */
+export const POINT_KINDS = [
+  'binary',
+  'doubleBit',
+  'output',
+  'analog',
+  'counter',
+  'setpoint',
+  'frozenCounter',
+  'text',
+] as const;
 export type PointKind = (typeof POINT_KINDS)[number];
 
-/** The kinds that a point list may hold. Texts are listed; no session here reads them yet. */
-export const LIST_KINDS = [...POINT_KINDS, 'text'] as const;
-export type ListKind = (typeof LIST_KINDS)[number];
-
-export const isValueKind = (kind: ListKind): kind is PointKind => kind !== 'text';
-
-export const KIND_WORDS: Record<ListKind, { short: string; one: string; many: string }> = {
+export const KIND_WORDS: Record<PointKind, { short: string; one: string; many: string }> = {
   binary: { short: 'BI', one: 'binary input', many: 'binary inputs' },
   doubleBit: { short: 'DBI', one: 'double-bit input', many: 'double-bit inputs' },
   output: { short: 'BO', one: 'binary control', many: 'binary controls' },
@@ -19,20 +22,20 @@ export const KIND_WORDS: Record<ListKind, { short: string; one: string; many: st
   text: { short: 'OS', one: 'text', many: 'texts' },
 };
 
-export const kindRank = (kind: ListKind): number => LIST_KINDS.indexOf(kind);
+export const kindRank = (kind: PointKind): number => POINT_KINDS.indexOf(kind);
 
 /** Kinds whose values are numbers on a scale: they have units, scaling, deadband and limits. */
-export const isScaled = (kind: ListKind): boolean =>
+export const isScaled = (kind: PointKind): boolean =>
   kind === 'analog' || kind === 'counter' || kind === 'setpoint' || kind === 'frozenCounter';
 
 /** Kinds whose values are states with words. */
-export const hasStates = (kind: ListKind): boolean => kind === 'binary' || kind === 'doubleBit' || kind === 'output';
+export const hasStates = (kind: PointKind): boolean => kind === 'binary' || kind === 'doubleBit' || kind === 'output';
 
 /** A point's address as people say it: `AI 7`. */
-export const addressWords = (kind: ListKind, index: number): string => `${KIND_WORDS[kind].short} ${index}`;
+export const addressWords = (kind: PointKind, index: number): string => `${KIND_WORDS[kind].short} ${index}`;
 
 /** Other words for the kinds that lists from elsewhere use (common practice). */
-const KIND_ALIASES: Record<ListKind, readonly string[]> = {
+const KIND_ALIASES: Record<PointKind, readonly string[]> = {
   binary: ['bi', 'di', 'binary', 'binary input', 'digital input', 'single point', 'status', 'sps'],
   doubleBit: ['dbi', 'double', 'double-bit', 'double bit', 'double-bit input', 'double point', 'dps'],
   output: ['bo', 'do', 'binary control', 'binary output', 'digital output', 'control', 'crob', 'spc', 'dpc'],
@@ -43,10 +46,10 @@ const KIND_ALIASES: Record<ListKind, readonly string[]> = {
   text: ['os', 'text', 'string', 'octet string'],
 };
 const BY_ALIAS = new Map(
-  LIST_KINDS.flatMap((kind) =>
+  POINT_KINDS.flatMap((kind) =>
     [kind.toLowerCase(), KIND_WORDS[kind].many, ...KIND_ALIASES[kind]].map((alias) => [alias, kind] as const),
   ),
 );
 
 /** The kind that a word means; undefined when none is known. */
-export const kindOf = (word: string): ListKind | undefined => BY_ALIAS.get(word.trim().toLowerCase());
+export const kindOf = (word: string): PointKind | undefined => BY_ALIAS.get(word.trim().toLowerCase());

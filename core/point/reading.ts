@@ -22,6 +22,8 @@ export interface Reading {
   raw: number;
   /** Scaled to the point's unit. */
   value: number;
+  /** Of a text: its octets, each a character (ISO 8859-1), without the zeros at its end. */
+  text?: string;
   /** Bits of `Quality`. */
   quality: number;
   time: Instant;

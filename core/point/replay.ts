@@ -111,7 +111,14 @@ const scratch = new DataView(new ArrayBuffer(16));
  * What makes two events the same, as a number of 53 bits: two different events of one fragment share it once in some
  * 10^15 cases. Multiply-and-shift mixing of the fields in two lanes.
  */
-export function eventKey(kind: PointKind, index: number, value: number, flags: number, time: number | null): number {
+export function eventKey(
+  kind: PointKind,
+  index: number,
+  value: number,
+  flags: number,
+  time: number | null,
+  text = '',
+): number {
   scratch.setFloat64(0, value);
   scratch.setFloat64(8, time ?? -1);
   let a = 0x2545f491 ^ kindRank(kind);
@@ -122,6 +129,7 @@ export function eventKey(kind: PointKind, index: number, value: number, flags: n
     b = Math.imul(b ^ word ^ (a << 7), 0x85ebca77);
     b ^= b >>> 13;
   };
+  for (let at = 0; at < text.length; at++) mix(text.charCodeAt(at));
   mix((index << 8) | (flags & 0xff));
   mix(scratch.getInt32(0));
   mix(scratch.getInt32(4));

@@ -50,6 +50,15 @@ export function scaledValue(raw: number, point: ScaledPoint): number {
   return pairs.low * (1 - share) + pairs.high * share;
 }
 
+/** The raw value behind a value in the point's unit, not rounded: the inverse of `scaledValue`. */
+export function rawValue(value: number, point: ScaledPoint): number {
+  const { pairs } = point;
+  if (pairs === null || pairs.rawLow === pairs.rawHigh) return (value - point.offset) / point.gain;
+  if (pairs.low === pairs.high) return pairs.rawLow;
+  const share = (value - pairs.low) / (pairs.high - pairs.low);
+  return pairs.rawLow * (1 - share) + pairs.rawHigh * share;
+}
+
 /** NAMUR NE 43 limits as milliamperes on a loop whose zero is 4 mA and whose span is 16 mA. */
 const NE43 = { failLow: 3.6, low: 3.8, high: 20.5, failHigh: 21 };
 const ROUNDING = 1e-9;

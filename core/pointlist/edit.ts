@@ -1,5 +1,5 @@
 import type { DraftPoint } from '../config/index.ts';
-import { addressWords, type ListKind } from '../point/index.ts';
+import { addressWords, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { newPoint, pointField } from './fields.ts';
 
@@ -30,7 +30,7 @@ const withoutDevice = (name: string, { device }: PatternContext): string =>
   name.startsWith(`${device} `) ? name.slice(device.length + 1) : name;
 
 export interface Run {
-  kind: ListKind;
+  kind: PointKind;
   count: number;
   first: number;
   pattern: string;

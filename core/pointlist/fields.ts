@@ -1,6 +1,6 @@
 import type { z } from 'zod';
-import { draftPointSchema, type DraftPoint } from '../config/index.ts';
-import { CONTROL_OPERATIONS, type ControlOperation } from '../dnp3/index.ts';
+import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../config/index.ts';
+import { CONTROL_OPERATIONS, SETPOINT_FORMS, type ControlOperation, type SetpointForm } from '../dnp3/index.ts';
 import {
   addressWords,
   isScaled,
@@ -8,7 +8,6 @@ import {
   KIND_WORDS,
   RANGE_CHECKS,
   type Limits,
-  type ListKind,
   type PointKind,
   type RangeCheck,
   type ScalingPairs,
@@ -141,8 +140,18 @@ const limitField = (
     (p, value) => limitsWith(p, { [key]: value }),
   );
 
+const settingField = (key: string, title: string, limit: 'low' | 'high', aliases: readonly string[]): PointField =>
+  numberField(
+    key,
+    title,
+    'of a setpoint, in its unit; empty: what its form holds',
+    aliases,
+    (p) => p.setting?.[limit] ?? null,
+    (p, value) => (value === null && p.setting === null ? {} : settingWith(p, { [limit]: value })),
+  );
+
 /** `BI 0`, `bi0`, `AI 7`. */
-export function readAddress(text: string): { kind: ListKind; index: number } | null {
+export function readAddress(text: string): { kind: PointKind; index: number } | null {
   const match = /^([A-Za-z][A-Za-z -]*?)\s*[:.]?\s*(\d{1,6})$/.exec(text.trim());
   const kind = match ? kindOf(match[1]) : undefined;
   return match && kind ? { kind, index: Number(match[2]) } : null;
@@ -150,9 +159,7 @@ export function readAddress(text: string): { kind: ListKind; index: number } | n
 
 const readValueAddress = (text: string): { kind: PointKind; index: number } | null => {
   const address = readAddress(text);
-  return address !== null && address.kind !== 'text' && address.index <= 65535
-    ? { kind: address.kind, index: address.index }
-    : null;
+  return address !== null && address.index <= 65535 ? { kind: address.kind, index: address.index } : null;
 };
 
 const OPERATIONS = Object.keys(CONTROL_OPERATIONS) as ControlOperation[];
@@ -188,8 +195,22 @@ const controlWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['
   control: { ...(point.control ?? NEW_CONTROL), ...change },
 });
 
+const settingWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['setting']>>): Partial<DraftPoint> => ({
+  setting: { ...(point.setting ?? NEW_SETTING), ...change },
+});
+
+/** The analog that follows a setpoint: `AI 2`. */
+function readFollower(text: string, point: DraftPoint): Result<Partial<DraftPoint>, string> {
+  if (text.trim() === '') return { ok: true, value: point.setting ? settingWith(point, { feedback: null }) : {} };
+  const address = readValueAddress(text);
+  return address === null
+    ? { ok: false, problem: `"${shortened(text)}" is not an address such as AI 2` }
+    : { ok: true, value: settingWith(point, { feedback: address }) };
+}
+
 /** `BI 0 (trip 0, close 1)`; what is left out goes by the words of the operations. */
 function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoint>, string> {
+  if (point.kind === 'setpoint') return readFollower(text, point);
   if (text.trim() === '') return { ok: true, value: point.control ? controlWith(point, { feedback: null }) : {} };
   const match = /^([^(]+?)\s*(?:\(([^)]*)\))?$/.exec(text.trim());
   const address = match ? readValueAddress(match[1]) : null;
@@ -209,7 +230,8 @@ function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoin
   return { ok: true, value: controlWith(point, { feedback: { ...address, expect } }) };
 }
 
-function feedbackText({ control }: DraftPoint): string {
+function feedbackText({ control, setting }: DraftPoint): string {
+  if (setting?.feedback) return addressWords(setting.feedback.kind, setting.feedback.index);
   const feedback = control?.feedback;
   if (!feedback) return '';
   const expected = Object.entries(feedback.expect).map(
@@ -435,7 +457,7 @@ export const POINT_FIELDS: readonly PointField[] = [
   {
     key: 'feedback',
     title: 'Feedback',
-    help: 'point that shows that a control happened: BI 0 (trip 0, close 1)',
+    help: 'point that shows that a control happened: BI 0 (trip 0, close 1); of a setpoint, the one that follows: AI 2',
     aliases: ['feedback point', 'return'],
     text: feedbackText,
     set: (point, text) => {
@@ -443,6 +465,31 @@ export const POINT_FIELDS: readonly PointField[] = [
       return read.ok ? checked(point, read.value) : wrong(read.problem);
     },
   },
+  {
+    key: 'sentAs',
+    title: 'Sent as',
+    help: `of a setpoint: ${Object.keys(SETPOINT_FORMS).join(', ')} (g41v1 to v4); empty: it is only seen`,
+    aliases: ['setpoint object', 'command object', 'output format'],
+    choices: ['', ...Object.keys(SETPOINT_FORMS)],
+    text: ({ setting }) => setting?.sentAs ?? '',
+    set: (point, text) => {
+      const form = text.trim().toLowerCase();
+      if (form === '') return done({ ...point, setting: null });
+      return form in SETPOINT_FORMS
+        ? checked(point, settingWith(point, { sentAs: form as SetpointForm }))
+        : wrong(`"${shortened(text)}" is not ${Object.keys(SETPOINT_FORMS).join(', ')}`);
+    },
+  },
+  settingField('setLow', 'Lowest to set', 'low', ['set min', 'setpoint low', 'command low']),
+  settingField('setHigh', 'Highest to set', 'high', ['set max', 'setpoint high', 'command high']),
+  numberField(
+    'tolerance',
+    'Tolerance',
+    'of what follows a setpoint, in its unit; half a count always counts as there',
+    ['feedback tolerance'],
+    (p) => p.setting?.tolerance ?? null,
+    (p, value) => (value === null && p.setting === null ? {} : settingWith(p, { tolerance: value ?? 0 })),
+  ),
   {
     key: 'inService',
     title: 'In service',
@@ -489,10 +536,11 @@ const DEVICE_HEADINGS = ['device', 'device code', 'ied', 'rtu', 'relay'];
 const BLANK = draftPointSchema.parse({ kind: 'binary', index: null, name: '-' });
 
 /** A point with nothing but its kind. The name is not checked here. */
-export const newPoint = (kind: ListKind, index: number | null, name: string): DraftPoint => ({
+export const newPoint = (kind: PointKind, index: number | null, name: string): DraftPoint => ({
   ...BLANK,
   kind,
   index,
   name,
   control: kind === 'output' ? NEW_CONTROL : null,
+  setting: kind === 'setpoint' ? NEW_SETTING : null,
 });

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { checkPoints, draftPointSchema, type DraftPoint } from '../config/index.ts';
-import { LIST_KINDS } from '../point/index.ts';
+import { POINT_KINDS } from '../point/index.ts';
 import { filledPattern, renamed, replaced, runOfPoints, series } from './edit.ts';
 import { newPoint, POINT_FIELDS, pointField, readNumber } from './fields.ts';
 import {
@@ -39,7 +39,7 @@ const words = (text: string, more: Partial<PreviewContext> = {}): string[] =>
 /** Any point that a list may hold. */
 const anyPoint: fc.Arbitrary<DraftPoint> = fc
   .record({
-    kind: fc.constantFrom(...LIST_KINDS),
+    kind: fc.constantFrom(...POINT_KINDS),
     index: fc.option(fc.nat(65535)),
     name: fc.stringMatching(/^[A-Za-z][A-Za-z0-9 ,;"'/-]{0,30}[A-Za-z0-9]$/),
     unit: fc.constantFrom('', 'kV', '°C', 'm³/s', '%'),
@@ -300,7 +300,6 @@ describe('problems of a list', () => {
     ],
     [{ limits: { lowLow: null, low: 9, high: 3, highHigh: null, hysteresis: 0, delayMs: 0 } }, 'do not rise'],
     [{ history: { mode: 'trigger', kind: 'binary', index: 9 } }, 'its trigger BI 9 is not in the list'],
-    [{ kind: 'text' }, 'not read from the device yet'],
     [{ kind: 'binary', states: ['a', 'b', 'c', 'd'] }, '4 state words, and the kind has 2 states'],
   ])('%#: %j', (change, expected) => expect(problems([point(change)]).join()).toContain(expected));
 });

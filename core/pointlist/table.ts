@@ -1,6 +1,6 @@
 import Papa from 'papaparse';
 import { sameDocument, type DraftPoint } from '../config/index.ts';
-import { addressWords, kindOf, type ListKind } from '../point/index.ts';
+import { addressWords, kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, readAddress, shortened } from './fields.ts';
 
@@ -141,7 +141,7 @@ export interface PreviewContext {
   /** Device of rows that name none. */
   device: string | null;
   /** Kind of rows that name none. */
-  kind: ListKind;
+  kind: PointKind;
   devices: readonly string[];
   known: readonly { device: string; point: DraftPoint }[];
 }
@@ -153,7 +153,7 @@ export interface Preview {
 }
 
 /** The kinds and addresses that a table names, as `kind index`: which known points it may concern. */
-export function addressesIn(table: Table, kind: ListKind): Set<string> {
+export function addressesIn(table: Table, kind: PointKind): Set<string> {
   const [kindColumn, indexColumn] = [table.columns.indexOf('kind'), table.columns.indexOf('index')];
   const addresses = new Set<string>();
   for (const cells of table.rows) {

@@ -1,10 +1,10 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint, pointField } from '../pointlist/index.ts';
 import { profileSchema, type Profile } from './profile.ts';
-import type { ListKind } from '../point/index.ts';
+import type { PointKind } from '../point/index.ts';
 
 /** A list written as `name|unit|more`, numbered from 0; `more` sets fields by their key. */
-function list(kind: ListKind, ...rows: (string | [name: string, fields: Record<string, string>])[]): DraftPoint[] {
+function list(kind: PointKind, ...rows: (string | [name: string, fields: Record<string, string>])[]): DraftPoint[] {
   return rows.map((row, index) => {
     const [name, fields] = typeof row === 'string' ? [row, {}] : row;
     let point = newPoint(kind, index, name);

@@ -30,9 +30,7 @@ export function compareSurvey(surveyed: readonly SurveyedPoint[], list: readonly
   const order = (a: { kind: PointKind; index: number }, b: { kind: PointKind; index: number }): number =>
     kindRank(a.kind) - kindRank(b.kind) || a.index - b.index;
   const unlisted = surveyed.filter((point) => !listed.has(`${point.kind} ${point.index}`)).sort(order);
-  const missing = list.filter(
-    (point) => point.kind !== 'text' && point.index !== null && !answered.has(`${point.kind} ${point.index}`),
-  );
+  const missing = list.filter((point) => point.index !== null && !answered.has(`${point.kind} ${point.index}`));
   const otherKind = missing.flatMap((point) => {
     const answers = unlisted.find(({ kind, index }) => index === point.index && LIKE[kind] === LIKE[point.kind]);
     return answers ? [{ point, answers }] : [];

@@ -13,6 +13,7 @@ export type NewCommand = Pick<
   | 'index'
   | 'operation'
   | 'code'
+  | 'counts'
   | 'mode'
   | 'onMs'
   | 'offMs'

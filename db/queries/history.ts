@@ -1,6 +1,7 @@
 import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import type { Writable } from 'node:stream';
+import type { TransactionSql } from 'postgres';
 import type { Database } from '../open.ts';
 import { ingestMark, reading, replayGuard } from '../schema/index.ts';
 
@@ -91,12 +92,15 @@ export async function copyIn(copy: Writable, octets: Buffer): Promise<void> {
 /** Stores readings and the replay guards of their devices in one transaction: all of it is kept, or nothing is. */
 export async function storeBatch(database: Database, { writer, id, readings, guards }: Batch): Promise<void> {
   await database.$client.begin(async (tx) => {
-    if (readings.length > 0) {
+    const texts = readings.filter(({ text }) => text !== undefined);
+    const numbers = texts.length > 0 ? readings.filter(({ text }) => text === undefined) : readings;
+    if (numbers.length > 0) {
       const copy = await tx`
         copy reading (point_id, time, received, raw, value, quality, time_source, cause)
         from stdin with (format binary)`.writable();
-      await copyIn(copy, encodeReadings(readings));
+      await copyIn(copy, encodeReadings(numbers));
     }
+    if (texts.length > 0) await storeTexts(tx, texts);
     // One statement, one round trip; the keys of all devices as one value, from which each row takes its part.
     const devices = [...guards.keys()];
     const keys = [...guards.values()].map(asOctets);
@@ -112,6 +116,19 @@ export async function storeBatch(database: Database, { writer, id, readings, gua
       insert into ingest_mark (writer, batch) values (${writer}, ${id})
       on conflict (writer) do update set batch = excluded.batch`;
   });
+}
+
+/** Readings with a text: few, and not for the binary COPY. */
+async function storeTexts(tx: TransactionSql, readings: readonly StoredReading[]): Promise<void> {
+  const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
+  await tx`
+    insert into reading (point_id, time, received, raw, value, text, quality, time_source, cause)
+    select point_id, to_timestamp(time / 1000), to_timestamp(received / 1000), 0, 0, text, quality, time_source, cause
+    from unnest(
+      ${column((r) => r.pointId)}::int[], ${column((r) => r.time)}::float8[], ${column((r) => r.received)}::float8[],
+      ${column((r) => r.text ?? '')}::text[], ${column((r) => r.quality)}::int[],
+      ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => CAUSES.indexOf(r.cause))}::int[]
+    ) as given (point_id, time, received, text, quality, time_source, cause)`;
 }
 
 /** Whether this was the last batch that its writer stored: for a commit whose answer was lost. */
@@ -152,6 +169,7 @@ const fromRow = (row: typeof reading.$inferSelect): StoredReading => ({
   pointId: row.pointId,
   raw: row.raw,
   value: row.value,
+  ...(row.text === null ? {} : { text: row.text }),
   quality: row.quality,
   time: row.time.getTime(),
   timeSource: TIME_SOURCES[row.timeSource] ?? 'receipt',

@@ -11,17 +11,17 @@ export async function writeLatest(database: Database, readings: readonly StoredR
   if (readings.length === 0) return;
   const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
   await database.$client`
-    insert into latest (point_id, raw, value, quality, time, time_source, received, cause, limit_level)
-    select point_id, raw, value, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause,
+    insert into latest (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
+    select point_id, raw, value, text, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause,
       nullif(limit_level, -1)
     from unnest(
       ${column((r) => r.pointId)}::int[], ${column((r) => r.raw)}::float8[], ${column((r) => r.value)}::float8[],
-      ${column((r) => r.quality)}::int[], ${column((r) => r.time)}::float8[],
+      ${column((r) => r.text ?? null)}::text[], ${column((r) => r.quality)}::int[], ${column((r) => r.time)}::float8[],
       ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => r.received)}::float8[],
       ${column((r) => CAUSES.indexOf(r.cause))}::int[],
       ${column((r) => (r.limit ? LIMIT_LEVELS.indexOf(r.limit) : -1))}::int[]
-    ) as given (point_id, raw, value, quality, time, time_source, received, cause, limit_level)
-    on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, quality = excluded.quality,
+    ) as given (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
+    on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, text = excluded.text, quality = excluded.quality,
       time = excluded.time, time_source = excluded.time_source, received = excluded.received, cause = excluded.cause,
       limit_level = excluded.limit_level`;
 }
@@ -34,10 +34,11 @@ export async function latestOf(database: Database, pointIds?: readonly number[])
   const wanted = pointIds && sql`${latest.pointId} = any(${sql.param(`{${pointIds.join(',')}}`)}::int[])`;
   const rows = await (wanted ? query.where(wanted) : query);
   return new Map(
-    rows.map(({ limitLevel, ...row }) => [
+    rows.map(({ limitLevel, text, ...row }) => [
       row.pointId,
       {
         ...row,
+        ...(text === null ? {} : { text }),
         limit: limitLevel === null ? null : (LIMIT_LEVELS[limitLevel] ?? null),
         timeSource: TIME_SOURCES[row.timeSource] ?? 'receipt',
         cause: CAUSES[row.cause] ?? 'static',

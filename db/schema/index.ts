@@ -116,6 +116,8 @@ export const reading = pgTable(
     received: timestamp('received', { withTimezone: true }).notNull(),
     raw: doublePrecision().notNull(),
     value: doublePrecision().notNull(),
+    /** Of a text; null for numbers. */
+    text: text(),
     /** Bits of `Quality`. */
     quality: integer().notNull(),
     /** Position in `TIME_SOURCES`. */
@@ -131,6 +133,7 @@ export const latest = pgTable('latest', {
   pointId: integer('point_id').primaryKey(),
   raw: doublePrecision().notNull(),
   value: doublePrecision().notNull(),
+  text: text(),
   quality: integer().notNull(),
   time: instant('time').notNull(),
   timeSource: smallint('time_source').notNull(),
@@ -174,8 +177,13 @@ export const command = pgTable(
     device: text().notNull(),
     index: integer().notNull(),
     operation: text().notNull(),
-    /** Code octet of the control block; the operation in words may be 'other' for a centre's. */
+    /**
+     * Code octet of the control block; the operation in words may be 'other' for a centre's. Of an analog output ('set')
+     * the variation of g41.
+     */
     code: smallint().notNull(),
+    /** What an analog output is set to, in counts of the device. */
+    counts: doublePrecision(),
     mode: text().notNull(),
     onMs: bigint('on_ms', { mode: 'number' }).notNull(),
     offMs: bigint('off_ms', { mode: 'number' }).notNull(),
@@ -197,6 +205,29 @@ export const command = pgTable(
     ended: instant('ended'),
   },
   (t) => [index('command_state').on(t.state), index('command_requested').on(t.requested)],
+);
+
+/** What was asked about a device's files: its directory, or one of them. A row, like a control. */
+export const fileTransfer = pgTable(
+  'file_transfer',
+  {
+    id: uuid().primaryKey(),
+    device: text().notNull(),
+    what: text({ enum: ['directory', 'readFile', 'deleteFile'] }).notNull(),
+    name: text().notNull(),
+    state: text({ enum: ['requested', 'running', 'done', 'failed'] }).notNull(),
+    words: text(),
+    /** Come so far. */
+    octets: integer().notNull(),
+    /** Of a directory, as JSON of core/path. */
+    entries: jsonb(),
+    content: bytea('content'),
+    requestedBy: text('requested_by').notNull(),
+    requested: instant('requested').notNull(),
+    engine: text(),
+    ended: instant('ended'),
+  },
+  (t) => [index('file_transfer_device').on(t.device, t.requested)],
 );
 
 /** The trail of points that somebody looks at, as JSON of core/path. */

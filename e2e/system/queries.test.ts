@@ -139,6 +139,7 @@ describe('commands', () => {
     index: 0,
     operation: 'trip',
     code: 0x81,
+    counts: null,
     mode: 'direct',
     onMs: 4_294_967_295,
     offMs: 0,

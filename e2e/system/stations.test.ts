@@ -1,4 +1,8 @@
-import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { mappingTo } from '@halvix/core/mapping';
+import { applyConfiguration, openDatabase } from '@halvix/db';
+import { randomUUID } from 'node:crypto';
+import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { demoConfiguration } from '../../bench/scenario/configuration.ts';
 import { compareEvents, type Logged } from '../rig/count.ts';
 import { Rig } from '../rig/rig.ts';
 
@@ -19,7 +23,7 @@ test('three stations share the radio channel, each with its readings', async () 
     const [{ count }] = await rig.sql`
       select count(*)::int as count from latest join point_identity on id = point_id
       where device = 'SKA' and quality = 0`;
-    return count === 23;
+    return count === 24;
   });
   const link = await rig.hop('link', 'R1');
   expect(link).toMatchObject({ state: 'connected', devices: ['SKA', 'TOL', 'PKM'] });
@@ -75,6 +79,60 @@ test('counters are frozen by an order, and its outcome is written down', async (
       select quality from latest join point_identity on id = point_id where device = 'SKA' and kind = 'frozenCounter'`;
     return row?.quality === 0;
   });
+});
+
+describe('a level that is wanted at the weir', () => {
+  const wanted = async (): Promise<number | undefined> => {
+    const [row] = await rig.sql`
+      select raw from latest join point_identity on id = point_id where device = 'SKA' and kind = 'setpoint'`;
+    return row?.raw as number | undefined;
+  };
+  const lastCommand = async (): Promise<Record<string, unknown>> => {
+    const [row] = await rig.sql`select * from command where device = 'SKA' order by requested desc limit 1`;
+    return row;
+  };
+
+  test('goes to the station by select and operate, and the station shows that it took it', async () => {
+    const [{ id: point }] = await rig.sql`select id from point_identity where device = 'SKA' and kind = 'setpoint'`;
+    const id = randomUUID();
+    await rig.sql`
+      insert into command (id, point_id, device, index, operation, code, counts, mode, on_ms, off_ms, count,
+        requested_by, state, requested, expires)
+      values (${id}, ${point}, 'SKA', 0, 'set', 2, 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
+        ${new Date()}, ${new Date(Date.now() + 10_000)})`;
+    await rig.sql.notify('halvix_command', id);
+    await rig.until('it is confirmed', async () => (await lastCommand()).state === 'confirmed', 20_000);
+    expect((await lastCommand()).words).toMatch(/^Upstream level wanted: 2.15 m/);
+    expect(await wanted()).toBe(2150);
+    const words = await rig.sql`select words from journal where tone = 'control' and subject = 'SKA'`;
+    expect(words[0].words).toMatch(/^Upstream level wanted: set to 2.15 m by test, confirmed/);
+  });
+
+  test("comes from a centre too, in the unit it is mapped in; the station's own status goes back", async () => {
+    const configuration = demoConfiguration({ ...rig.ports });
+    const outbound = configuration.outbounds.find(({ code }) => code === 'QST');
+    outbound?.mappings.push(
+      mappingTo({ device: 'SKA', kind: 'setpoint', index: 0 }, 'setpoint', 7, 'engineering', 'usual'),
+    );
+    const database = openDatabase(rig.databaseUrl, { connections: 1, name: 'test' });
+    await applyConfiguration(database, configuration, 'test', 'the level goes to the centre');
+    await database.$client.end();
+    const atCentre = async (): Promise<number | undefined> => (await rig.centrePoint('QST', 'setpoint', 7))?.value;
+    await rig.until('the centre sees it', async () => Math.abs(((await atCentre()) ?? 0) - 2.15) < 1e-6);
+    const set = (value: number): Promise<{ step: string; status?: number }[]> =>
+      rig.bench('POST', '/centres/QST/controls', { index: 7, setpoint: { variation: 3, value } });
+    expect((await set(1.5)).at(-1)).toMatchObject({ step: 'operated' });
+    await rig.until('the station has it', async () => (await wanted()) === 1500);
+    await rig.until('the centre sees that', async () => Math.abs(((await atCentre()) ?? 0) - 1.5) < 1e-6);
+    // Beyond the limits of the list nothing is sent; beyond those of the station, the station says so.
+    const before = (await lastCommand()).id;
+    expect((await set(4.5)).at(-1)).toMatchObject({ step: 'refused', status: 12 });
+    expect((await lastCommand()).id).toBe(before);
+    await rig.bench('PUT', '/devices/SKA/points/binary/1', { value: 0 });
+    expect((await set(1.6)).at(-1)).toMatchObject({ step: 'refused', status: 7 });
+    await rig.bench('DELETE', '/devices/SKA/points/binary/1');
+    expect(await wanted()).toBe(1500);
+  }, 60_000);
 });
 
 test('the logger calls, gives its backlog and hangs up; history equals its own log, sample by sample', async () => {

@@ -8,6 +8,7 @@ const COMMAND: CommandView = {
   device: 'D',
   index: 0,
   operation: 'trip',
+  counts: null,
   mode: 'selectOperate',
   onMs: 500,
   offMs: 250,

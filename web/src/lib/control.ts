@@ -1,4 +1,7 @@
 import type { ControlOperation } from '@halvix/core/dnp3';
+import { countsToSend } from '@halvix/core/config';
+import { decimals, scaledValue, scalingOf, type ScaledPoint } from '@halvix/core/point';
+import type { PointView } from './server/points.ts';
 import type { CommandView } from './topics.ts';
 
 export const OPERATION_WORDS: Record<ControlOperation, string> = {
@@ -11,11 +14,73 @@ export const OPERATION_WORDS: Record<ControlOperation, string> = {
 };
 
 export const operationWords = (operation: string): string =>
-  OPERATION_WORDS[operation as ControlOperation] ?? operation;
+  operation === 'set' ? 'Set' : (OPERATION_WORDS[operation as ControlOperation] ?? operation);
+
+/** What a recorded command set a point to: `Set to 2.5 m`. */
+export function setWords(counts: number, point: ScaledPoint & { unit: string }): string {
+  const value = scaledValue(counts, point).toFixed(decimals(scalingOf(point)));
+  return `Set to ${value}${point.unit ? ` ${point.unit}` : ''}`;
+}
+
+/** What a person is about to ask of a point: an operation of a control, or a value of a setpoint. */
+export type Wanted =
+  | { operation: ControlOperation; onMs: number | null; offMs: number | null; count: number | null }
+  | { operation: 'set'; value: number | null };
+
+/** Why it cannot be asked; null when it can. */
+export function wantedProblem(wanted: Wanted, point: PointView): string | null {
+  if (wanted.operation === 'set') {
+    if (wanted.value === null) return `Value: a number${point.unit ? ` in ${point.unit}` : ''}`;
+    const counts = countsOf(wanted.value, point);
+    return counts.ok ? null : counts.problem;
+  }
+  const { onMs, offMs, count } = wanted;
+  if (onMs === null || onMs < 0 || onMs > 600_000) return `On time: ${onMs ?? 'nothing'} is not from 0 to 600 000 ms`;
+  if (offMs === null || offMs < 0 || offMs > 600_000)
+    return `Off time: ${offMs ?? 'nothing'} is not from 0 to 600 000 ms`;
+  return count === null || count < 1 || count > 255 ? `Count: ${count ?? 'nothing'} is not from 1 to 255` : null;
+}
+
+/** What would go to the device to set a point to a value in its unit. */
+export const countsOf = (value: number, point: PointView): ReturnType<typeof countsToSend> =>
+  countsToSend(value, { ...point, pairs: null, range: 'none' });
+
+/** `Trip`, `Set to 2.5 m`. */
+export const wantedWords = (wanted: Wanted, { unit }: PointView): string =>
+  wanted.operation === 'set'
+    ? `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`
+    : OPERATION_WORDS[wanted.operation];
+
+/** How exactly: the times of a pulse, or the counts that are sent. */
+export function detailWords(wanted: Wanted, point: PointView): string {
+  if (wanted.operation === 'set') {
+    const counts = countsOf(wanted.value ?? NaN, point);
+    return counts.ok ? `${counts.value} counts, as ${point.setting?.sentAs}` : '';
+  }
+  const { operation, onMs, offMs, count } = wanted;
+  return isPulse(operation)
+    ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}`
+    : 'held until it is changed again';
+}
+
+/** The point that will show it, and what it has to become; null when no point does. */
+export function expectedOf(
+  wanted: Wanted,
+  { control, setting, unit }: PointView,
+): { name: string; value: string } | null {
+  if (wanted.operation === 'set')
+    return setting && { name: setting.follows.name, value: `${wanted.value ?? ''}${unit ? ` ${unit}` : ''}` };
+  const feedback = control?.feedback;
+  if (!feedback) return null;
+  const expected = feedback.expect[wanted.operation];
+  const value = expected === undefined ? 'something else' : (feedback.states?.[expected] ?? String(expected));
+  return { name: feedback.name, value };
+}
 
 export const MODE_WORDS: Record<string, string> = {
   selectOperate: 'select, operate',
-  direct: 'direct',
+  direct: 'direct operate',
+  directNoAnswer: 'direct, unanswered',
   selectOnly: 'select only',
 };
 
@@ -41,16 +106,17 @@ const END_WORDS: Record<string, string> = {
 export function progressOf(command: CommandView, hasFeedback: boolean): ProgressStep[] {
   const { state, status, words, mode } = command;
   const failed = END_WORDS[state];
+  const selects = mode === 'selectOperate' || mode === 'selectOnly';
   const steps: ProgressStep[] = [
     { words: `Requested by ${command.requestedBy}`, time: command.requested, state: 'done' },
     {
-      words: mode === 'direct' ? 'Sent to the device' : 'Select sent to the device',
+      words: selects ? 'Select sent to the device' : 'Sent to the device',
       time: command.sent,
       state: 'later',
     },
   ];
-  if (mode !== 'direct') steps.push({ words: 'Selected: the device is ready', time: command.selected, state: 'later' });
-  if (mode !== 'selectOnly')
+  if (selects) steps.push({ words: 'Selected: the device is ready', time: command.selected, state: 'later' });
+  if (mode === 'selectOperate' || mode === 'direct')
     steps.push({ words: 'Operated: the device accepted', time: command.operated, state: 'later' });
   if (hasFeedback && mode !== 'selectOnly')
     steps.push({ words: 'Confirmed by the feedback point', time: command.confirmed, state: 'later' });

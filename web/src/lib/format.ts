@@ -24,15 +24,28 @@ export interface ShownPoint extends Scaling {
   states: readonly string[] | null;
 }
 
-/** A value as people read it: in its unit, or as the word for its state. */
-export function valueWords(point: ShownPoint, raw: number, value: number): string {
+/** A value as people read it: in its unit, as the word for its state, or as what a text says. */
+export function valueWords(point: ShownPoint, raw: number, value: number, text?: string): string {
+  if (text !== undefined) return shownText(text);
   const word = point.states?.[raw];
   if (word !== undefined) return word;
   return grouped(value, decimals(point));
 }
 
+// eslint-disable-next-line no-control-regex
+const CONTROLS = /[\u0000-\u001f\u007f-\u009f]/g;
+/** Octets, a character each, as what they most likely say: UTF-8 where they are that, else as they are. */
+function shownText(octets: string): string {
+  const bytes = Uint8Array.from(octets, (character) => character.charCodeAt(0));
+  const decoded = new TextDecoder().decode(bytes);
+  return (decoded.includes('\ufffd') ? octets : decoded).replace(CONTROLS, '·');
+}
+
 /** Whole wire numbers as they are; others with what they carry. */
-export const rawWords = (raw: number): string => (Number.isInteger(raw) ? grouped(raw, 0) : String(raw));
+export function rawWords(raw: number, text?: string): string {
+  if (text !== undefined) return `${text.length} octets`;
+  return Number.isInteger(raw) ? grouped(raw, 0) : String(raw);
+}
 
 /** The mark that goes with a quality; none when good. */
 export function qualityMark(quality: number): '' | 'lost' | 'questionable' | 'boxed' {

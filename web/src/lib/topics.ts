@@ -56,6 +56,8 @@ export interface CommandView {
   device: string;
   index: number;
   operation: string;
+  /** What an analog output is set to, in counts. */
+  counts: number | null;
   mode: string;
   onMs: number;
   offMs: number;

@@ -1,4 +1,4 @@
-import type { ListKind } from '@halvix/core/point';
+import type { PointKind } from '@halvix/core/point';
 import {
   addressesIn,
   decodeText,
@@ -14,7 +14,7 @@ export type PasteJob =
   | { id: number; do: 'text'; text: string }
   | { id: number; do: 'octets'; octets: Uint8Array }
   | { id: number; do: 'rows'; rows: string[][] }
-  | { id: number; do: 'addresses'; table: Table; kind: ListKind }
+  | { id: number; do: 'addresses'; table: Table; kind: PointKind }
   | { id: number; do: 'preview'; table: Table; context: PreviewContext };
 
 self.onmessage = ({ data }: MessageEvent<PasteJob>): void => {

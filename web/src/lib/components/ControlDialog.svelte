@@ -1,26 +1,36 @@
 <script lang="ts">
-  import type { ControlOperation } from '@halvix/core/dnp3';
+  import { decimals } from '@halvix/core/point';
+  import type { CommandOrder } from '@halvix/core/path';
   import { Dialog } from 'bits-ui';
   import { onMount, untrack } from 'svelte';
   import { messageOf, post } from '../ask.ts';
   import { clock } from '../clock.svelte.ts';
-  import { isPulse, OPERATION_WORDS, progressOf } from '../control.ts';
+  import {
+    detailWords,
+    expectedOf,
+    isPulse,
+    MODE_WORDS,
+    OPERATION_WORDS,
+    progressOf,
+    wantedProblem,
+    wantedWords,
+    type Wanted,
+  } from '../control.ts';
   import { clockTime, fullTime, valueWords } from '../format.ts';
   import { live } from '../live.svelte.ts';
   import type { DeviceOnPath } from '../path.ts';
   import type { PointView } from '../server/points.ts';
   import type { CommandView } from '../topics.ts';
+  import SetpointInput from './SetpointInput.svelte';
 
   /** A control in three parts: what, an explicit second step, and how it went. */
   let { point, device, close }: { point: PointView; device: DeviceOnPath; close: () => void } = $props();
 
-  const control = untrack(() => point.control) ?? { operations: [], onMs: 0, offMs: 0, feedback: null };
+  const control = untrack(() => point.control);
+  const watchedId = untrack(() => point.setting?.follows.pointId ?? point.control?.feedback?.pointId ?? null);
   let part = $state<'what' | 'sure' | 'sent'>('what');
-  let operation = $state<ControlOperation>(sensible());
-  let mode = $state<'selectOperate' | 'direct'>('selectOperate');
-  let onMs = $state<number | null>(control.onMs);
-  let offMs = $state<number | null>(control.offMs);
-  let count = $state<number | null>(1);
+  let wanted = $state<Wanted>(sensible());
+  let mode = $state<CommandOrder['mode']>('selectOperate');
   let id = '';
   let command = $state.raw<CommandView | null>(null);
   let problem = $state<string | null>(null);
@@ -29,44 +39,41 @@
   let ready = $state(true);
   const READY_AFTER_MS = 600;
 
-  const feedbackReading = $derived(control.feedback?.pointId ? live.points[control.feedback.pointId] : undefined);
-  const feedbackWords = $derived(
-    control.feedback && feedbackReading
-      ? valueWords({ gain: 1, offset: 0, states: control.feedback.states }, feedbackReading.raw, feedbackReading.value)
-      : null,
-  );
+  const shownReading = $derived(watchedId === null ? undefined : live.points[watchedId]);
+  /** The point that shows what became of it, as it is now. */
+  const shownNow = $derived.by(() => {
+    if (shownReading === undefined) return null;
+    const { raw, value } = shownReading;
+    if (point.setting) {
+      const { name, unit } = point.setting.follows;
+      return { name, words: `${valueWords(point, raw, value)}${unit ? ` ${unit}` : ''}` };
+    }
+    const feedback = control?.feedback;
+    return feedback
+      ? { name: feedback.name, words: valueWords({ gain: 1, offset: 0, states: feedback.states }, raw, value) }
+      : null;
+  });
+  const expected = $derived(expectedOf(wanted, point));
   const current = $derived(live.command?.id === command?.id && live.command !== null ? live.command : command);
-  const steps = $derived(current ? progressOf(current, control.feedback !== null) : []);
+  const steps = $derived(current ? progressOf(current, expected !== null) : []);
   const ended = $derived(current?.ended !== null && current !== null);
-  const limits = $derived(
-    onMs === null || onMs < 0 || onMs > 600_000
-      ? `On time: ${onMs ?? 'nothing'} is not from 0 to 600 000 ms`
-      : offMs === null || offMs < 0 || offMs > 600_000
-        ? `Off time: ${offMs ?? 'nothing'} is not from 0 to 600 000 ms`
-        : count === null || count < 1 || count > 255
-          ? `Count: ${count ?? 'nothing'} is not from 1 to 255`
-          : null,
-  );
-  const times = $derived(
-    isPulse(operation)
-      ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}`
-      : 'held until it is changed again',
-  );
+  const limits = $derived(wantedProblem(wanted, point));
 
   onMount(() => {
-    live.watch({ also: control.feedback?.pointId ? [control.feedback.pointId] : [] });
+    live.watch({ also: watchedId === null ? [] : [watchedId] });
     return () => live.watch({ also: [], command: null });
   });
 
-  /** The operation that would change something, going by the feedback point. */
-  function sensible(): ControlOperation {
-    const { feedback, operations } = control;
-    const now = feedback?.pointId ? live.points[feedback.pointId]?.raw : undefined;
-    return (
+  /** What would change something, going by the point that shows it. */
+  function sensible(): Wanted {
+    const now = watchedId === null ? undefined : live.points[watchedId];
+    if (control === null) return { operation: 'set', value: now ? Number(now.value.toFixed(decimals(point))) : null };
+    const { feedback, operations, onMs, offMs } = control;
+    const operation =
       operations.find(
-        (one) => now !== undefined && feedback?.expect[one] !== undefined && feedback.expect[one] !== now,
-      ) ?? operations[0]
-    );
+        (one) => now !== undefined && feedback?.expect[one] !== undefined && feedback.expect[one] !== now.raw,
+      ) ?? operations[0];
+    return { operation, onMs, offMs, count: 1 };
   }
 
   function show(next: typeof part): void {
@@ -86,7 +93,7 @@
     if (sending) return;
     sending = true;
     problem = null;
-    const order = { id, pointId: point.id, operation, mode, onMs, offMs, count };
+    const order = { id, pointId: point.id, mode, ...wanted };
     const answer = await post('/api/commands', order).catch(() => null);
     sending = false;
     if (answer === null) {
@@ -119,8 +126,8 @@
         <Dialog.Title class="text-[18px] font-semibold">{point.name}</Dialog.Title>
         <Dialog.Description class="text-soft">
           {device.code}
-          {device.name}, {point.address}{#if feedbackWords !== null}. {control.feedback?.name} is now
-            <b class="text-ink">{feedbackWords}</b>{/if}
+          {device.name}, {point.address}{#if shownNow !== null}. {shownNow.name} is now
+            <b class="text-ink">{shownNow.words}</b>{/if}
         </Dialog.Description>
       </div>
 
@@ -132,14 +139,20 @@
             goOn();
           }}
         >
-          <fieldset class="flex flex-wrap gap-2">
-            <legend class="mb-1 text-soft">Operation</legend>
-            {#each control.operations as one (one)}
-              <label class="button" class:first={operation === one}
-                ><input class="sr-only" type="radio" bind:group={operation} value={one} />{OPERATION_WORDS[one]}</label
-              >
-            {/each}
-          </fieldset>
+          {#if wanted.operation === 'set'}
+            <SetpointInput {point} bind:value={wanted.value} />
+          {:else}
+            <fieldset class="flex flex-wrap gap-2">
+              <legend class="mb-1 text-soft">Operation</legend>
+              {#each control?.operations ?? [] as one (one)}
+                <label class="button" class:first={wanted.operation === one}
+                  ><input class="sr-only" type="radio" bind:group={wanted.operation} value={one} />{OPERATION_WORDS[
+                    one
+                  ]}</label
+                >
+              {/each}
+            </fieldset>
+          {/if}
           <fieldset>
             <legend class="mb-1 text-soft">How</legend>
             <label class="flex items-baseline gap-2"
@@ -151,17 +164,34 @@
               ><input type="radio" bind:group={mode} value="direct" /><span><b>Direct operate</b>: one message</span
               ></label
             >
+            <label class="flex items-baseline gap-2"
+              ><input type="radio" bind:group={mode} value="directNoAnswer" /><span
+                ><b>Direct, unanswered</b>: one message, the device does not say what it thinks of it</span
+              ></label
+            >
           </fieldset>
-          {#if isPulse(operation)}
+          {#if wanted.operation !== 'set' && isPulse(wanted.operation)}
             <div class="flex gap-4">
               <label class="flex flex-col gap-1"
-                >On time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={onMs} /></label
+                >On time, ms<input
+                  class="field w-28"
+                  type="number"
+                  min="0"
+                  max="600000"
+                  bind:value={wanted.onMs}
+                /></label
               >
               <label class="flex flex-col gap-1"
-                >Off time, ms<input class="field w-28" type="number" min="0" max="600000" bind:value={offMs} /></label
+                >Off time, ms<input
+                  class="field w-28"
+                  type="number"
+                  min="0"
+                  max="600000"
+                  bind:value={wanted.offMs}
+                /></label
               >
               <label class="flex flex-col gap-1"
-                >Count<input class="field w-20" type="number" min="1" max="255" bind:value={count} /></label
+                >Count<input class="field w-20" type="number" min="1" max="255" bind:value={wanted.count} /></label
               >
             </div>
           {/if}
@@ -174,16 +204,15 @@
       {:else if part === 'sure'}
         <div class="border-l-4 border-alarm bg-ground p-4" data-testid="control-summary">
           <p>
-            <b>{OPERATION_WORDS[operation]}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address},
+            <b>{wantedWords(wanted, point)}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address},
             output {point.index} “{point.name}”.
           </p>
-          <p class="mt-1">{mode === 'direct' ? 'Direct operate' : 'Select, then operate'}; {times}.</p>
           <p class="mt-1">
-            {#if control.feedback}
-              {@const expected = control.feedback.expect[operation]}
-              {control.feedback.name} has to become
-              <b>{expected === undefined ? 'something else' : (control.feedback.states?.[expected] ?? expected)}</b> to show
-              that it happened.
+            {MODE_WORDS[mode].replace(/^./, (first) => first.toUpperCase())}; {detailWords(wanted, point)}.
+          </p>
+          <p class="mt-1">
+            {#if expected}
+              {expected.name} has to become <b>{expected.value}</b> to show that it happened.
             {:else}No point shows whether it happened: you will see only that the device accepted.{/if}
           </p>
         </div>
@@ -191,7 +220,7 @@
         <div class="flex justify-end gap-2">
           <button class="button" disabled={!ready} onclick={() => show('what')}>Back</button>
           <button class="button grave" disabled={sending || !ready} onclick={() => void send()}
-            >Send “{OPERATION_WORDS[operation].toLowerCase()}” to {device.code}</button
+            >Send “{wantedWords(wanted, point).replace(/^./, (first) => first.toLowerCase())}” to {device.code}</button
           >
         </div>
       {:else}

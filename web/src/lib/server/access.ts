@@ -14,6 +14,7 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/sign-out': { POST: 'viewer' },
   '/(app)/run': { GET: 'viewer' },
   '/(app)/run/device/[code]': { GET: 'viewer' },
+  '/(app)/run/device/[code]/files': { GET: 'viewer' },
   '/(app)/run/point/[id]': { GET: 'viewer' },
   '/(app)/run/history/[id]': { GET: 'viewer' },
   '/(app)/run/outbound/[code]': { GET: 'viewer' },
@@ -25,6 +26,8 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/api/live': { GET: 'viewer' },
   '/api/search': { GET: 'viewer' },
   '/api/history/[id]': { GET: 'viewer' },
+  '/api/files': { POST: 'operator' },
+  '/api/files/[id]': { GET: 'viewer' },
   '/api/commands': { POST: 'operator' },
   '/api/commands/[id]': { GET: 'viewer' },
   '/api/requests': { POST: 'operator' },
@@ -47,7 +50,13 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
 };
 
 /** Orders that change how a device works, rather than ask it for something. */
-const CHANGING_ORDERS: readonly Order['what'][] = ['restart', 'assignClass', 'unsolicited', 'writeDeadbands'];
+const CHANGING_ORDERS: readonly Order['what'][] = [
+  'restart',
+  'assignClass',
+  'unsolicited',
+  'writeDeadbands',
+  'deleteFile',
+];
 export const mayOrder = (role: Role, { what }: Order): boolean =>
   RANK[role] >= RANK[CHANGING_ORDERS.includes(what) ? 'engineer' : 'operator'];
 

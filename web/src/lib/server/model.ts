@@ -1,12 +1,11 @@
 import { EMPTY_CONFIGURATION, type Configuration, type DeviceConfig, type PointConfig } from '@halvix/core/config';
-import { isValueKind, type PointKind } from '@halvix/core/point';
 import { newestRevision, newestRevisionId, pointNumbers, type PointNumbers } from '@halvix/db';
 import { database } from './database.ts';
 
 export interface ModelPoint {
   id: number;
   device: DeviceConfig;
-  config: PointConfig & { kind: PointKind };
+  config: PointConfig;
 }
 
 /** The configuration in force, with the numbers of its points. */
@@ -41,9 +40,9 @@ async function load(): Promise<Model> {
       const numbers = await pointNumbers(database);
       const points = new Map<number, ModelPoint>();
       for (const device of revision.configuration.devices)
-        for (const { kind, ...rest } of device.points) {
-          const id = numbers.get(device.code, kind, rest.index);
-          if (id !== undefined && isValueKind(kind)) points.set(id, { id, device, config: { kind, ...rest } });
+        for (const config of device.points) {
+          const id = numbers.get(device.code, config.kind, config.index);
+          if (id !== undefined) points.set(id, { id, device, config });
         }
       held = { revision: revision.id, configuration: revision.configuration, numbers, points };
     }

@@ -1,4 +1,5 @@
 import { addressWords, scalingOf, type Reading } from '@halvix/core/point';
+import type { PointConfig } from '@halvix/core/config';
 import { latestOf } from '@halvix/db';
 import type { ControlOperation } from '@halvix/core/dnp3';
 import { database } from './database.ts';
@@ -28,16 +29,21 @@ export interface PointView {
       expect: Partial<Record<ControlOperation, number>>;
     } | null;
   } | null;
+  /** Of an analog setpoint: how it is set, and the point that follows. */
+  setting:
+    (NonNullable<PointConfig['setting']> & { follows: { name: string; pointId: number | null; unit: string } }) | null;
 }
 
 export function pointView(
   { id, device, config }: ModelPoint,
   idOf: (kind: string, index: number) => number | undefined,
 ): PointView {
-  const { kind, index, name, unit, states, control } = config;
+  const { kind, index, name, unit, states, control, setting } = config;
   const { gain, offset } = scalingOf(config);
   const feedback = control?.feedback;
   const shows = feedback && device.points.find((p) => p.kind === feedback.kind && p.index === feedback.index);
+  const follower = setting?.feedback ?? { kind, index };
+  const follows = device.points.find((p) => p.kind === follower.kind && p.index === follower.index) ?? config;
   return {
     id,
     device: device.code,
@@ -63,6 +69,10 @@ export function pointView(
               expect: feedback.expect,
             }
           : null,
+    },
+    setting: setting && {
+      ...setting,
+      follows: { name: follows.name, unit: follows.unit, pointId: idOf(follower.kind, follower.index) ?? null },
     },
   };
 }

@@ -1,4 +1,3 @@
-import { isValueKind } from '@halvix/core/point';
 import { configurationSchema } from '@halvix/core/config';
 import { expect, test } from 'vitest';
 import type { Model } from './model.ts';
@@ -43,11 +42,7 @@ const model: Model = {
   revision: 1,
   configuration,
   numbers: null,
-  points: new Map(
-    device.points.flatMap(({ kind, ...rest }, id) =>
-      isValueKind(kind) ? [[id, { id, device, config: { kind, ...rest } }] as const] : [],
-    ),
-  ),
+  points: new Map(device.points.map((config, id) => [id, { id, device, config }])),
 };
 const titles = (query: string): string[] => search(model, query).map(({ title }) => title);
 

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { browser } from '$app/environment';
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
-  import { addressWords, KIND_WORDS, LIST_KINDS, type ListKind } from '@halvix/core/point';
+  import { addressWords, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { POINT_FIELDS, type Preview, type RowState, type Table } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import type { PointRow } from '$lib/build/grid.ts';
@@ -30,7 +30,7 @@
   let table = $state.raw<Table | null>(null);
   let preview = $state.raw<Preview | null>(null);
   let problem = $state<string | null>(null);
-  let kind = $state<ListKind>('binary');
+  let kind = $state<PointKind>('binary');
   let into = $state(untrack(() => device ?? devices[0]?.code ?? ''));
   let shown = $state<RowState | 'all'>('all');
   let busy = $state(false);
@@ -154,7 +154,7 @@
         <label class="flex flex-col gap-0.5"
           >Kind, where the address does not say
           <select class="field" bind:value={kind} onchange={() => void look()}>
-            {#each LIST_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
+            {#each POINT_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
           </select></label
         >
       {/if}

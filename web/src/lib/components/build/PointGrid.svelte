@@ -1,7 +1,7 @@
 <script lang="ts">
   import { browser } from '$app/environment';
   import type { DeviceObject, DraftPoint, PointProblem } from '@halvix/core/config';
-  import { KIND_WORDS, LIST_KINDS } from '@halvix/core/point';
+  import { KIND_WORDS, POINT_KINDS } from '@halvix/core/point';
   import { csvOf, pointField, series, tableOfPoints } from '@halvix/core/pointlist';
   import { onMount, tick, untrack } from 'svelte';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
@@ -542,7 +542,7 @@
   <div class="mb-2 flex flex-wrap items-center gap-1.5">
     <select class="field" aria-label="Kind" bind:value={kind}>
       <option value="all">All kinds</option>
-      {#each LIST_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].many}</option>{/each}
+      {#each POINT_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].many}</option>{/each}
     </select>
     <button
       class="button"

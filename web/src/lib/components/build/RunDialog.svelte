@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
-  import { addressWords, KIND_WORDS, LIST_KINDS, type ListKind } from '@halvix/core/point';
+  import { addressWords, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { runOfPoints, type PatternContext } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -17,13 +17,13 @@
   }
   let { device, devices, rows, context, add, close }: Props = $props();
   let into = $state(untrack(() => device ?? devices[0]?.code ?? ''));
-  let kind = $state<ListKind>('analog');
+  let kind = $state<PointKind>('analog');
   let count = $state<number | null>(3);
   let first = $state<number | null>(untrack(() => nextFree('analog', into)));
   let pattern = $state('Feeder current L{n}');
   let problem = $state<string | null>(null);
 
-  function nextFree(of: ListKind, code: string): number {
+  function nextFree(of: PointKind, code: string): number {
     return rows.reduce(
       (next, { parent, document }) =>
         parent === code && document.kind === of ? Math.max(next, (document.index ?? -1) + 1) : next,
@@ -68,7 +68,7 @@
     <label class="flex flex-col gap-0.5"
       >Kind
       <select class="field" bind:value={kind} onchange={() => (first = nextFree(kind, into))}>
-        {#each LIST_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
+        {#each POINT_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
       </select></label
     >
     <label class="flex flex-col gap-0.5"

@@ -1,4 +1,5 @@
 import { recentCommands } from '@halvix/db';
+import { operationWords, setWords } from '$lib/control.ts';
 import { commandView } from '$lib/server/commands.ts';
 import { database } from '$lib/server/database.ts';
 import { model } from '$lib/server/model.ts';
@@ -16,7 +17,7 @@ export const load: PageServerLoad = async ({ depends }) => {
       return {
         ...commandView(row),
         name: config?.name ?? `output ${row.index}`,
-        hasFeedback: config?.control?.feedback != null,
+        what: config && row.counts !== null ? setWords(row.counts, config) : operationWords(row.operation),
       };
     }),
   };

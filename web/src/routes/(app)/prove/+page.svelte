@@ -3,7 +3,7 @@
   import { onMount } from 'svelte';
   import { clock } from '$lib/clock.svelte.ts';
   import DataTable from '$lib/components/DataTable.svelte';
-  import { MODE_WORDS, operationWords } from '$lib/control.ts';
+  import { MODE_WORDS } from '$lib/control.ts';
   import { clockTime, fullTime } from '$lib/format.ts';
   import { live } from '$lib/live.svelte.ts';
   import type { Column } from '$lib/table.ts';
@@ -34,7 +34,7 @@
     },
     { key: 'who', title: 'By', width: '92px', text: (row) => row.requestedBy },
     { key: 'point', title: 'Control', width: 'minmax(150px,0.7fr)', text: (row) => `${row.device} ${row.name}` },
-    { key: 'operation', title: 'Operation', width: '82px', text: (row) => operationWords(row.operation) },
+    { key: 'operation', title: 'Operation', width: '104px', text: (row) => row.what },
     { key: 'mode', title: 'How', width: '118px', text: (row) => MODE_WORDS[row.mode] ?? row.mode },
     {
       key: 'sent',

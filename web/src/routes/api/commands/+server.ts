@@ -1,5 +1,6 @@
-import { CONTROL_OPERATIONS } from '@halvix/core/dnp3';
-import { commandOrderSchema } from '@halvix/core/path';
+import { countsToSend, type PointConfig } from '@halvix/core/config';
+import { CONTROL_OPERATIONS, SETPOINT_FORMS } from '@halvix/core/dnp3';
+import { commandOrderSchema, type CommandOrder } from '@halvix/core/path';
 import { orderCommand } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { bodyOf } from '$lib/server/body.ts';
@@ -11,21 +12,39 @@ import type { RequestHandler } from './$types';
 /** A control that no engine has taken by then is not carried out any more. */
 const EXPIRES_AFTER_MS = 10_000;
 
+/** What goes out for an order; throws 400 when the point is not to be operated like that. */
+function sent(
+  order: CommandOrder,
+  point: PointConfig,
+): { code: number; counts: number | null; onMs: number; offMs: number; count: number } {
+  const { control, setting, kind, name } = point;
+  if (order.operation === 'set') {
+    if (kind !== 'setpoint' || setting === null) error(400, `pointId: ${name} is not to be set`);
+    const counts = countsToSend(order.value, point);
+    if (!counts.ok) error(400, `value: ${counts.problem}`);
+    return { code: SETPOINT_FORMS[setting.sentAs], counts: counts.value, onMs: 0, offMs: 0, count: 1 };
+  }
+  if (kind !== 'output' || control === null) error(400, `pointId: ${name} is no control`);
+  if (!control.operations.includes(order.operation))
+    error(400, `operation: ${name} takes ${control.operations.join(', ')}, not ${order.operation}`);
+  const { onMs, offMs, count } = order;
+  return { code: CONTROL_OPERATIONS[order.operation], counts: null, onMs, offMs, count };
+}
+
 /** Orders a control. The same id again answers with the command as it stands, and orders nothing. */
 export const POST: RequestHandler = async ({ request, locals }) => {
   const order = await bodyOf(request, commandOrderSchema);
   const point = (await model()).points.get(order.pointId);
   if (point === undefined) error(404, `pointId: there is no point ${order.pointId}`);
-  const { control, kind, index, name } = point.config;
-  if (kind !== 'output' || control === null) error(400, `pointId: ${name} is no control`);
-  if (!control.operations.includes(order.operation))
-    error(400, `operation: ${name} takes ${control.operations.join(', ')}, not ${order.operation}`);
   const now = Date.now();
   const { row, isNew } = await orderCommand(database, {
-    ...order,
+    id: order.id,
+    pointId: order.pointId,
+    operation: order.operation,
+    mode: order.mode,
     device: point.device.code,
-    index,
-    code: CONTROL_OPERATIONS[order.operation],
+    index: point.config.index,
+    ...sent(order, point.config),
     requestedBy: locals.person?.name ?? '',
     outbound: null,
     requested: now,

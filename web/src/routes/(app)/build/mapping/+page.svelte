@@ -2,7 +2,7 @@
   import { page } from '$app/state';
   import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
   import { GROUPS } from '@halvix/core/dnp3';
-  import { applyRule, mappingProblem, targetKinds, type MappingRule } from '@halvix/core/mapping';
+  import { applyRule, isControl, mappingProblem, targetKinds, type MappingRule } from '@halvix/core/mapping';
   import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
@@ -129,7 +129,7 @@
       text: (row) =>
         !row.held
           ? 'not available there'
-          : row.held.document.target.kind === 'output'
+          : isControl(row.held.document.target.kind)
             ? '↔ status and control'
             : '→ to the centre',
     },
@@ -312,7 +312,7 @@
           <span
             class:text-soft={row.held === null || column.key === 'objects'}
             class:italic={row.held === null && column.key === 'way'}
-            class:text-accent={column.key === 'way' && row.held?.document.target.kind === 'output'}
+            class:text-accent={column.key === 'way' && row.held && isControl(row.held.document.target.kind)}
             >{column.text(row)}</span
           >
         {/if}

@@ -51,7 +51,7 @@
 
   const shownValue = (point: PointView): string => {
     const reading = readings[point.id];
-    return reading ? valueWords(point, reading.raw, reading.value) : '–';
+    return reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–';
   };
   const columns: Column<PointView>[] = [
     {
@@ -69,7 +69,7 @@
       width: '96px',
       align: 'right',
       mono: true,
-      text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw) : '–'),
+      text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw, readings[p.id].text) : '–'),
       order: (p) => readings[p.id]?.raw ?? 0,
     },
     {
@@ -206,7 +206,7 @@
             </span>
           {:else}–{/if}
         {:else if column.key === 'trail'}
-          {#if point.control && mayOperate}
+          {#if (point.control || point.setting) && mayOperate}
             <button class="cursor-pointer text-accent underline" onclick={() => (controlled = point)}>operate…</button>
           {:else}
             <a class="text-accent" href="/run/point/{point.id}" aria-label="Trail of {point.name}">trail ›</a>
@@ -242,6 +242,7 @@
           {#if data.person.role === 'engineer'}
             <button class="button" onclick={() => (restarting = true)}>restart…</button>
           {/if}
+          <a class="button plain" href="/run/device/{device.code}/files">give its files…</a>
           {#if ordered}<span role="status">{ordered}</span>{/if}
         </p>
       {/if}

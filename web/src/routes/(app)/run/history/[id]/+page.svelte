@@ -71,7 +71,7 @@
   });
   const valueText = (row: Row): string =>
     row.form === 'reading'
-      ? valueWords(point, row.raw, row.value)
+      ? valueWords(point, row.raw, row.value, row.text)
       : `${valueWords(point, row.minimum, row.minimum)} to ${valueWords(point, row.maximum, row.maximum)}`;
   const columns: Column<Row>[] = [
     {
@@ -103,7 +103,7 @@
       width: '110px',
       align: 'right',
       mono: true,
-      text: (row) => (row.form === 'reading' ? rawWords(row.raw) : ''),
+      text: (row) => (row.form === 'reading' ? rawWords(row.raw, row.text) : ''),
     },
     { key: 'quality', title: 'Quality', width: '1fr', text: (row) => qualityWords(row.quality) },
     {
@@ -129,7 +129,7 @@
     >
     <span class="grow"></span>
     <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}"
-      >{reading ? valueWords(point, reading.raw, reading.value) : '–'}</span
+      >{reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–'}</span
     >
     <span class="mono text-soft">{point.unit}</span>
   </div>

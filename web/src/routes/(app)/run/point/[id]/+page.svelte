@@ -26,7 +26,7 @@
   const reading = $derived(live.points[point.id] ?? data.readings[point.id]);
   const trail = $derived(live.trail?.pointId === point.id ? live.trail : data.trail);
   let controlling = $state(false);
-  const feedbackId = $derived(point.control?.feedback?.pointId ?? null);
+  const feedbackId = $derived(point.control?.feedback?.pointId ?? point.setting?.follows.pointId ?? null);
 
   $effect(() => {
     const points = [point.id, ...(feedbackId === null ? [] : [feedbackId])];
@@ -106,12 +106,13 @@
       ><a class="word" href="/run/device/{data.deviceCode}">{data.deviceCode} {owner}</a> · {point.address}</span
     >
     <span class="grow"></span>
-    {#if point.control && data.person.role !== 'viewer'}<button class="button" onclick={() => (controlling = true)}
-        >Operate…</button
+    {#if (point.control || point.setting) && data.person.role !== 'viewer'}<button
+        class="button"
+        onclick={() => (controlling = true)}>Operate…</button
       >{/if}
     <a class="button plain" href="/run/history/{point.id}">History</a>
     <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}" data-testid="point-value">
-      {reading ? valueWords(point, reading.raw, reading.value) : '–'}
+      {reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–'}
     </span>
     <span class="mono text-soft">{point.unit}</span>
   </div>
@@ -163,7 +164,7 @@
           <dt>object</dt>
           <dd>{trail.object ?? '–'}</dd>
           <dt>raw</dt>
-          <dd>{rawWords(trail.reading.raw)}</dd>
+          <dd>{rawWords(trail.reading.raw, trail.reading.text)}</dd>
           <dt>flags</dt>
           <dd>{trail.flags === null ? '–' : flagWords(point.kind, trail.flags)}</dd>
           <dt>time</dt>
@@ -184,7 +185,7 @@
             <dd>× {point.gain}{point.offset ? ` + ${point.offset}` : ''}</dd>
           {/if}
           <dt>value</dt>
-          <dd>{valueWords(point, trail.reading.raw, trail.reading.value)} {point.unit}</dd>
+          <dd>{valueWords(point, trail.reading.raw, trail.reading.value, trail.reading.text)} {point.unit}</dd>
           <dt>quality</dt>
           <dd>{qualityWords(trail.reading.quality) || 'good'}</dd>
         </dl>
@@ -207,7 +208,7 @@
             <dt class="font-semibold text-ink!">{centreOf(sent.code)}</dt>
             <dd>{sent.object}</dd>
             <dt>value</dt>
-            <dd>{rawWords(sent.value)}</dd>
+            <dd>{rawWords(sent.value, trail.reading.text)}</dd>
             <dt>flags</dt>
             <dd>{flagWords(point.kind, sent.flags)}</dd>
             <dt>reported</dt>
@@ -249,7 +250,7 @@
           <td class="mono px-3 py-1" title={fullTime(row.time)}
             >{clockTime(row.time, clock.now)} <span class="text-soft">{TIME_SOURCE_WORDS[row.timeSource]}</span></td
           >
-          <td class="mono">{valueWords(point, row.raw, row.value)}</td>
+          <td class="mono">{valueWords(point, row.raw, row.value, row.text)}</td>
           <td class="mono text-soft"
             >{before && !point.states && row.value !== before.value
               ? `${row.value > before.value ? '+' : ''}${grouped(row.value - before.value, 3)}`
