@@ -20,18 +20,17 @@ export interface ShelfRules {
 export class FileShelf {
   private files: readonly StoredFile[] = [];
   private rules: ShelfRules = {};
+  isOffered = false;
   private key = 0;
   private lastKey = 0;
   private open: { handle: number; content: Uint8Array; maxBlock: number; next: number } | null = null;
   private lastHandle = 0;
 
-  set(files: readonly StoredFile[], rules: ShelfRules): void {
+  /** Without files and without rules there is no such thing as a file. */
+  set(files: readonly StoredFile[], rules?: ShelfRules): void {
     this.files = files;
-    this.rules = rules;
-  }
-
-  get isEmpty(): boolean {
-    return this.files.length === 0;
+    this.rules = rules ?? {};
+    this.isOffered = files.length > 0 || rules !== undefined;
   }
 
   reset(): void {

@@ -237,7 +237,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
         this.local = command.local;
         break;
       case 'setFiles':
-        this.files.set(command.files, command.rules ?? {});
+        this.files.set(command.files, command.rules);
         break;
       case 'setClock':
         this.clockOffsetMs = command.offsetMs;
@@ -541,7 +541,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   private onFile(fragment: Fragment, now: Instant): void {
     const { sequence } = fragment.control;
-    if (this.files.isEmpty) return this.answer(sequence, Iin.functionNotSupported, now);
+    if (!this.files.isOffered) return this.answer(sequence, Iin.functionNotSupported, now);
     const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
     const object = decoded.ok ? this.fileAnswer(fragment.functionCode, decoded.value) : null;
     if (object === null) return this.answer(sequence, decoded.ok ? Iin.objectUnknown : Iin.parameterError, now);

@@ -24,6 +24,7 @@ function run(
   trialAddresses: { ours: number; theirs: number },
   outstationAddresses: { ours: number; theirs: number },
   wire: (octets: Uint8Array) => Uint8Array | null = (octets) => octets,
+  settings: { selfAddress?: boolean } = {},
 ): { steps: Step[]; good: boolean | null; outstation: Outstation } {
   let now = 1_700_000_000_000;
   const trial = new Trial(
@@ -36,7 +37,11 @@ function run(
     now,
   );
   const outstation = new Outstation(
-    outstationSettings.parse({ ourAddress: outstationAddresses.ours, theirAddress: outstationAddresses.theirs }),
+    outstationSettings.parse({
+      ourAddress: outstationAddresses.ours,
+      theirAddress: outstationAddresses.theirs,
+      ...settings,
+    }),
     POINTS,
     now,
   );
@@ -113,6 +118,16 @@ describe('a try', () => {
   test('who expects another master is found out', () => {
     const { steps } = run({ ours: 1, theirs: 11 }, { ours: 11, theirs: 1 }, answering(11, 3));
     expect(last(steps).words).toBe('it answers to address 3, not to ours, 1');
+  });
+
+  test('when nothing answers, who is there is asked for its address', () => {
+    const { steps, good } = run({ ours: 1, theirs: 12 }, { ours: 11, theirs: 1 }, (octets) => octets, {
+      selfAddress: true,
+    });
+    expect(good).toBe(false);
+    expect(last(steps).words).toBe('it answers with address 11, not 12; it told us so at the self-address, 65532');
+    const without = run({ ours: 1, theirs: 12 }, { ours: 11, theirs: 1 });
+    expect(last(without.steps).words).toContain('connected, but silent');
   });
 
   test('octets that are no DNP3 are told from silence', () => {

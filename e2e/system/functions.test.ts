@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { expect, test } from 'vitest';
+import { POINT_KINDS } from '@halvix/core/point';
 import { Loop } from '../../core/dnp3/loop.ts';
 import { DEFAULT_VARIATIONS } from '../../core/dnp3/pointtable.ts';
 import { OBJECT_TYPES } from '../../core/dnp3/objects.ts';
@@ -11,7 +12,7 @@ import { captureOf } from '../rig/capture.ts';
 
 const run = promisify(execFile);
 const PORT = 20_000;
-const KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'frozenCounter'] as const;
+const KINDS = POINT_KINDS;
 
 /** Everything that master and outstation can say, as two sessions say it to each other. */
 function everything(): Loop {
@@ -23,6 +24,7 @@ function everything(): Loop {
       staticVariation: DEFAULT_VARIATIONS[kind].static,
       eventVariation: DEFAULT_VARIATIONS[kind].event,
       deadband: 0,
+      commandClass: 1 as const,
     })),
   );
   const loop = new Loop(
@@ -84,10 +86,62 @@ function everything(): Loop {
     loop.toMaster({ ...control, id: `v${variation}`, setpoint, mode: 'direct', expiresAt: loop.now + 5000 });
     loop.pass(300);
   }
+  loop.toMaster({ ...control, id: 'n', mode: 'directNoAnswer', expiresAt: loop.now + 5000 });
+  loop.pass(300);
+  for (const text of ['a', 'a longer text', 'x'.repeat(255)]) {
+    const update = { kind: 'text' as const, index: 1, value: 0, text, flags: 1, time: loop.now };
+    loop.toOutstation({ type: 'update', updates: [update] });
+    loop.pass(700);
+  }
+  // Commands that outputs were given, in each of their objects.
+  for (const type of OBJECT_TYPES) {
+    if (type.what !== 'command' || (type.kind !== 'output' && type.kind !== 'setpoint')) continue;
+    const { kind, variation } = type;
+    const changed = points.map((one) => (one.kind === kind ? { ...one, eventVariation: variation } : one));
+    loop.toOutstation({ type: 'setPoints', points: changed });
+    loop.toOutstation({ type: 'commandGiven', kind, index: 1, value: 1, status: 0, time: loop.now });
+    loop.pass(700);
+  }
   loop.toMaster({ type: 'survey', id: 's' });
   loop.pass(10_000);
   return loop;
 }
+
+/** The rest: link frames confirmed both ways, the time by recording it, all at once, files of a device that asks who. */
+function further(): Loop {
+  const loop = new Loop(
+    [],
+    { linkConfirm: true, timeSync: 'whenAskedLan', class1PeriodMs: 5000 },
+    { linkConfirm: true, takesTime: true },
+  );
+  loop.connect();
+  loop.pass(1000);
+  const credentials = { user: 'records', password: 'vole' };
+  const files = [{ name: 'RECORD01.CFG', content: new Uint8Array(100), time: loop.now }];
+  loop.toOutstation({ type: 'setFiles', files, rules: { credentials, mayDelete: true } });
+  const name = files[0].name;
+  const orders = [
+    { what: 'broadcast', job: 'freeze' },
+    { what: 'broadcast', job: 'freezeAndClear' },
+    { what: 'broadcast', job: 'time' },
+    { what: 'fileInformation', name },
+    { what: 'readFile', name, as: credentials },
+    { what: 'deleteFile', name, as: credentials },
+    { what: 'deleteFile', name },
+  ] as const;
+  for (const [i, order] of orders.entries()) {
+    loop.toMaster({ type: 'order', id: String(i), order });
+    loop.pass(1000);
+  }
+  loop.pass(10_000);
+  return loop;
+}
+
+/**
+ * What this dissector (4.0) cannot judge: it does not know g70v2 and g70v7 in answers, and of g43v1 and g43v3 it reads
+ * status and value but goes on within the value. The value is compared below.
+ */
+const NOT_JUDGED = [70 * 256 + 2, 70 * 256 + 7, 43 * 256 + 1, 43 * 256 + 3];
 
 async function dissect(file: string, filter: string, ...fields: string[]): Promise<string[][]> {
   const args = ['-r', file, '-d', `udp.port==${PORT},dnp3`, '-Y', filter, '-T', 'fields'];
@@ -101,18 +155,20 @@ async function dissect(file: string, filter: string, ...fields: string[]): Promi
 }
 
 test('every function and object that two sessions exchange is in order for an independent dissector', async () => {
-  const loop = everything();
+  const loops = [everything(), further()];
+  const sent = loops.flatMap((loop) => loop.sent);
   const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'functions.pcap');
   writeFileSync(
     file,
     captureOf(
-      loop.sent.map(({ octets, towards }) => ({ octets, fromMaster: towards === 'outstation' })),
+      sent.map(({ octets, towards }) => ({ octets, fromMaster: towards === 'outstation' })),
       PORT,
     ),
   );
   const wrong = await dissect(
     file,
-    '_ws.malformed || _ws.expert.severity >= "Warning" || dnp3.hdr.CRC.incorrect || dnp3.data_chunk.CRC.incorrect || dnp3.unknown_object',
+    `!(${NOT_JUDGED.map((object) => `dnp3.al.obj == ${object}`).join(' || ')}) && (` +
+      '_ws.malformed || _ws.expert.severity >= "Warning" || dnp3.hdr.CRC.incorrect || dnp3.data_chunk.CRC.incorrect || dnp3.unknown_object)',
     'frame.number',
     '_ws.expert.message',
     '_ws.col.Info',
@@ -123,14 +179,23 @@ test('every function and object that two sessions exchange is in order for an in
   const functions = await numbers('dnp3.al.func');
   const objects = await numbers('dnp3.al.obj');
   process.stdout.write(
-    `functions: ${loop.sent.length} transmissions, ${functions.size} functions, ${objects.size} objects\n`,
+    `functions: ${sent.length} transmissions, ${functions.size} functions, ${objects.size} objects\n`,
   );
   expect([...functions].sort((a, b) => a - b)).toEqual([
-    0, 1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 20, 21, 22, 23, 25, 26, 129, 130,
+    0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 13, 14, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 129, 130,
   ]);
-  const exchanged = OBJECT_TYPES.filter(({ what }) => what === 'measurement').map((t) => t.group * 256 + t.variation);
-  const fileObjects = [3, 4, 5].map((variation) => 70 * 256 + variation);
+  const exchanged = OBJECT_TYPES.filter(({ what }) => what === 'measurement' || what === 'command').map(
+    (t) => t.group * 256 + t.variation,
+  );
+  const fileObjects = [2, 3, 4, 5, 7].map((variation) => 70 * 256 + variation);
   expect([...exchanged, ...fileObjects].filter((object) => !objects.has(object))).toEqual([]);
+  // Octet strings are read with the length that their variation says.
+  const strings = await dissect(file, 'dnp3.al.obj == 0x6f00', 'dnp3.al.octet_string');
+  const hex = (text: string): string => Buffer.from(text).toString('hex');
+  expect(strings).toEqual([[hex('a')], [hex('a longer text')], [hex('x'.repeat(255))]]);
+  expect(objects).toContain(0x6e00);
+  const reported = await dissect(file, 'dnp3.al.obj == 0x2b01 || dnp3.al.obj == 0x2b03', 'dnp3.al.anaout.int');
+  expect(reported).toEqual([['1'], ['1']]);
   // The dissector's own reading of the file's name.
   const names = await dissect(file, 'dnp3.al.file_name', 'dnp3.al.file_name');
   expect(names.flat()).toContain('RECORD01.DAT');
