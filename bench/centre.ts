@@ -28,6 +28,7 @@ export interface KeptPoint {
   kind: PointKind;
   index: number;
   value: number;
+  text?: string;
   flags: number;
   time: number;
   timeSource: string;
@@ -160,9 +161,10 @@ export class SimulatedCentre {
         this.link?.send(effect.octets);
         break;
       case 'readings':
-        for (const { kind, index, value, flags, time, timeSource, event } of effect.readings) {
+        for (const { kind, index, value, text, flags, time, timeSource, event } of effect.readings) {
           const now = clock.now();
-          const point = { kind, index, value, flags, time: time ?? now, timeSource, received: now, event };
+          const said = text === undefined ? {} : { text };
+          const point = { kind, index, value, ...said, flags, time: time ?? now, timeSource, received: now, event };
           this.kept.set(`${kind} ${index}`, point);
           if (event) this.events.push(point);
         }

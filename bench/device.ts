@@ -65,8 +65,10 @@ const STORM_TICK_MS = 10;
 const MAX_LOG = 500_000;
 const MAX_HEARD = 10_000;
 const REBOOT_MS = 3000;
-/** A device that called hangs up when nothing was left to say for so long, or after so long at most. */
+/** A device that called and has handed everything over hangs up when it is quiet, or is busy, for so long. */
 const AWAKE_QUIET_MS = 1500;
+const AWAKE_BUSY_MS = 6000;
+/** A call lasts no longer, whatever is left. */
 const LONGEST_AWAKE_MS = 30_000;
 const CALL_AGAIN_MS = 5000;
 
@@ -88,6 +90,9 @@ export class SimulatedDevice implements LinkUser {
   private lateAnswers = new Set<NodeJS.Timeout>();
   private files: DeviceModel['files'];
   private wokeAt = 0;
+  /** When it had first handed everything over in this call. */
+  private emptyAt: number | null = null;
+  private hungUpAt = 0;
   private lastSaid = 0;
   faults: Faults = { driftPpm: 0, answerDelayMs: 0 };
   on = false;
@@ -207,10 +212,16 @@ export class SimulatedDevice implements LinkUser {
     if (!this.link.connected) {
       // Nobody took the last call: again, sooner.
       const pause = this.link.problem === null ? wakesEveryMs : Math.min(CALL_AGAIN_MS, wakesEveryMs);
-      if (now - this.wokeAt >= pause) this.wake();
+      if (now - Math.max(this.wokeAt, this.hungUpAt) >= pause) this.wake();
     } else {
-      const quiet = this.eventsWaiting === 0 && now - this.lastSaid > AWAKE_QUIET_MS;
-      if (quiet || now - this.wokeAt > LONGEST_AWAKE_MS) this.link.cut();
+      // New samples may come faster than a call is quiet: what it woke for is handed over all the same.
+      if (this.eventsWaiting === 0) this.emptyAt ??= now;
+      const done = this.emptyAt !== null && now - this.emptyAt > AWAKE_QUIET_MS;
+      const quiet = now - this.lastSaid > AWAKE_QUIET_MS;
+      if ((done && (quiet || now - (this.emptyAt ?? now) > AWAKE_BUSY_MS)) || now - this.wokeAt > LONGEST_AWAKE_MS) {
+        this.hungUpAt = now;
+        this.link.cut();
+      }
     }
   }
 
@@ -218,6 +229,7 @@ export class SimulatedDevice implements LinkUser {
   wake(): void {
     if (!('call' in this.link)) return;
     this.wokeAt = clock.now();
+    this.emptyAt = null;
     this.lastSaid = this.wokeAt;
     this.link.call();
   }

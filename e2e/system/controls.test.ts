@@ -67,6 +67,15 @@ describe('from here', () => {
     },
   );
 
+  test('without an answer the feedback point alone decides', async () => {
+    const row = await ended(await order('trip', { mode: 'directNoAnswer' }));
+    expect(row).toMatchObject({ state: 'confirmed', operated: null });
+    await rig.force('binary', 6, 0);
+    const refused = order('close', { mode: 'directNoAnswer' });
+    expect(await ended(await refused)).toMatchObject({ state: 'unconfirmed' });
+    expect((await ended(await refused)).words).toContain('sent without asking for an answer, but Breaker 52A');
+  });
+
   test('in local the refusal carries the status of the relay', async () => {
     await rig.force('binary', 6, 0);
     expect(await ended(await order('trip'))).toMatchObject({
@@ -105,6 +114,57 @@ describe('from here', () => {
     expect(await ended(waiting)).toMatchObject({ state: 'expired', sent: null });
     expect(await operations()).toBe(before);
     await rig.until('relay answers', async () => (await rig.hop('device', 'HLM-F1')).state === 'answering');
+  });
+});
+
+describe('files of the relay', () => {
+  interface Asked {
+    state: string;
+    words: string | null;
+    entries: { name: string; size: number; time: number }[] | null;
+    content: Buffer | null;
+  }
+  const ask = async (what: string, name = '', limitMs = 15_000): Promise<Asked> => {
+    const id = randomUUID();
+    await rig.sql`
+      insert into file_transfer (id, device, what, name, state, octets, requested_by, requested)
+      values (${id}, 'HLM-F1', ${what}, ${name}, 'requested', 0, 'test', now())`;
+    await rig.sql.notify('halvix_request', JSON.stringify({ type: 'file', id }));
+    const row = async (): Promise<Asked> => (await rig.sql<Asked[]>`select * from file_transfer where id = ${id}`)[0];
+    await rig.until('it is done', async () => ['done', 'failed'].includes((await row()).state), limitMs);
+    return row();
+  };
+
+  test('a trip leaves a record; it is listed, fetched whole while polls go on, and deleted', async () => {
+    const before = (await ask('directory')).entries ?? [];
+    expect(before.map(({ name }) => name)).toContain('REC00001.CFG');
+    const at = Date.now();
+    await ended(await order('trip'));
+    const after = (await ask('directory')).entries ?? [];
+    const made = after.filter(({ name }) => !before.some((one) => one.name === name));
+    expect(made.map(({ name }) => name.slice(-4)).sort()).toEqual(['.CFG', '.DAT']);
+    for (const { time } of made) expect(Math.abs(time - at)).toBeLessThan(10_000);
+    const data = made.find(({ name }) => name.endsWith('.DAT')) ?? made[0];
+    const fetched = await ask('readFile', data.name);
+    expect(fetched).toMatchObject({ state: 'done', words: null });
+    expect(fetched.content?.length).toBe(data.size);
+    const lines = fetched.content?.toString('latin1').trimEnd().split('\r\n') ?? [];
+    expect(lines).toHaveLength(240);
+    expect(lines.map((line) => Number(line.split(',')[0]))).toEqual(lines.map((_, i) => i + 1));
+    expect((await rig.hop('device', 'HLM-F1')).state).toBe('answering');
+    expect(await ask('deleteFile', data.name)).toMatchObject({ state: 'done' });
+    expect(await ask('readFile', data.name)).toMatchObject({
+      state: 'failed',
+      words: `${data.name}: there is no such file`,
+    });
+  });
+
+  test('asked of a device that is away, it fails and says so', async () => {
+    await rig.power(false);
+    await rig.until('relay is silent', async () => (await rig.hop('device', 'HLM-F1')).state === 'silent');
+    expect(await ask('directory')).toMatchObject({ state: 'failed', words: 'the device does not answer' });
+    await rig.power(true);
+    await rig.until('relay answers', async () => (await rig.hop('device', 'HLM-F1')).state === 'answering', 30_000);
   });
 });
 

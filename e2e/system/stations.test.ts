@@ -103,7 +103,7 @@ describe('a level that is wanted at the weir', () => {
     await rig.sql.notify('halvix_command', id);
     await rig.until('it is confirmed', async () => (await lastCommand()).state === 'confirmed', 20_000);
     expect((await lastCommand()).words).toMatch(/^Upstream level wanted: 2.15 m/);
-    expect(await wanted()).toBe(2150);
+    await rig.until('it shows', async () => (await wanted()) === 2150);
     const words = await rig.sql`select words from journal where tone = 'control' and subject = 'SKA'`;
     expect(words[0].words).toMatch(/^Upstream level wanted: set to 2.15 m by test, confirmed/);
   });
@@ -114,6 +114,12 @@ describe('a level that is wanted at the weir', () => {
     outbound?.mappings.push(
       mappingTo({ device: 'SKA', kind: 'setpoint', index: 0 }, 'setpoint', 7, 'engineering', 'usual'),
     );
+    outbound?.mappings.push(mappingTo({ device: 'SKA', kind: 'text', index: 0 }, 'text', 3, 'raw', 'usual'));
+    if (outbound) outbound.settings.commandClass = 1;
+    const textAtCentre = async (): Promise<unknown> =>
+      (await rig.bench<{ kind: string; text?: string }[]>('GET', '/centres/QST/points')).find(
+        ({ kind }) => kind === 'text',
+      )?.text;
     const database = openDatabase(rig.databaseUrl, { connections: 1, name: 'test' });
     await applyConfiguration(database, configuration, 'test', 'the level goes to the centre');
     await database.$client.end();
@@ -124,6 +130,13 @@ describe('a level that is wanted at the weir', () => {
     expect((await set(1.5)).at(-1)).toMatchObject({ step: 'operated' });
     await rig.until('the station has it', async () => (await wanted()) === 1500);
     await rig.until('the centre sees that', async () => Math.abs(((await atCentre()) ?? 0) - 1.5) < 1e-6);
+    // What was ordered last is a text of the station; it came, and is kept, as such.
+    await rig.until('the text is there', async () => {
+      const rows = await rig.sql`
+        select text from reading join point_identity on id = point_id where device = 'SKA' and kind = 'text' order by time`;
+      return rows.at(-1)?.text === 'level 1.500 m' && rows[0].text === 'none since power up';
+    });
+    await rig.until('the centre has it', async () => (await textAtCentre()) === 'level 1.500 m');
     // Beyond the limits of the list nothing is sent; beyond those of the station, the station says so.
     const before = (await lastCommand()).id;
     expect((await set(4.5)).at(-1)).toMatchObject({ step: 'refused', status: 12 });
@@ -132,6 +145,13 @@ describe('a level that is wanted at the weir', () => {
     expect((await set(1.6)).at(-1)).toMatchObject({ step: 'refused', status: 7 });
     await rig.bench('DELETE', '/devices/SKA/points/binary/1');
     expect(await wanted()).toBe(1500);
+    // What its outputs were told, and what came of it, the centre knows as command events.
+    const told = async (): Promise<object[]> => rig.bench('GET', '/centres/QST/commands');
+    await rig.until('the centre was told', async () => (await told()).length === 2);
+    expect(await told()).toMatchObject([
+      { kind: 'setpoint', index: 7, value: 1.5, status: 0 },
+      { kind: 'setpoint', index: 7, value: expect.closeTo(1.6, 5) as number, status: 7 },
+    ]);
   }, 60_000);
 });
 
