@@ -19,13 +19,33 @@ const STALE_MS = 30_000;
 
 /** Questions about the files of devices: rows, each taken once. */
 export class FileTransfers {
+  private claims: Promise<void> = Promise.resolve();
+
   constructor(private readonly context: FileContext) {}
 
-  async begin({ id, as }: EngineRequest & { type: 'file' }): Promise<void> {
-    const { database, engine, journal, devices } = this.context;
+  /** Questions are taken in the order in which they were asked: a directory after a deletion shows it. */
+  begin(request: EngineRequest & { type: 'file' }): Promise<void> {
+    const claim = this.claims.then(() => this.claim(request.id));
+    this.claims = claim.then(
+      () => {},
+      () => {},
+    );
+    return this.carryOut(request, claim);
+  }
+
+  private async claim(id: string): Promise<FileTransfer | null> {
+    const { database, engine, devices } = this.context;
+    await closeTransfers(database, null, clock.now() - STALE_MS);
+    return claimTransfer(database, id, engine, [...devices().keys()]);
+  }
+
+  private async carryOut(
+    { id, as }: EngineRequest & { type: 'file' },
+    claim: Promise<FileTransfer | null>,
+  ): Promise<void> {
+    const { database, journal, devices } = this.context;
     try {
-      await closeTransfers(database, null, clock.now() - STALE_MS);
-      const row = await claimTransfer(database, id, engine, [...devices().keys()]);
+      const row = await claim;
       const device = row === null ? undefined : devices().get(row.device);
       if (row === null || device === undefined) return;
       const { what, name, requestedBy } = row;

@@ -15,7 +15,8 @@ export function trailOf(point: LivePoint, outbounds: Iterable<OutboundRunner>): 
     frames: origin && framesOf(origin),
     message: origin && describeFragment(origin.carrier.received.fragment.octets),
     object: origin && `g${origin.measured.group}v${origin.measured.variation} i${origin.measured.index}`,
-    flags: origin && origin.measured.flags,
+    // A text carries none.
+    flags: origin && point.config.kind !== 'text' ? origin.measured.flags : null,
     committed: committed?.at ?? null,
     batch: committed?.batch ?? null,
     outbounds: [...outbounds].flatMap((outbound) =>

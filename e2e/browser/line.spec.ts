@@ -1,4 +1,5 @@
 import { expect, test } from '@playwright/test';
+import { randomUUID } from 'node:crypto';
 import type { Rig } from '../rig/rig.ts';
 import { complaintsOf, signIn, startRig, urlOf, visit } from './rig.ts';
 
@@ -83,6 +84,68 @@ test('orders to a device: an operator freezes counters, only an engineer restart
   expect(refused.status()).toBe(403);
   await visit(page, rig, '/run');
   await expect(page.getByText('freeze counters, asked by operator: done')).toBeVisible();
+});
+
+test('a level is set in its unit, within its limits, and the station shows what it took', async ({ page }) => {
+  const complaints = complaintsOf(page);
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/run/device/SKA');
+  await page.getByLabel('Kind').selectOption('setpoint');
+  await page.getByRole('button', { name: 'operate…' }).click();
+  const dialog = page.getByTestId('control-dialog');
+  await dialog.getByLabel(/^Value, m/).fill('9');
+  await expect(dialog.getByRole('alert')).toContainText('9 is above its highest, 4 m');
+  await expect(dialog.getByRole('button', { name: /Next/ })).toBeDisabled();
+  await dialog.getByLabel(/^Value, m/).fill('2.2');
+  await expect(dialog).toContainText('sent as 2200 counts, int16');
+  await dialog.getByRole('button', { name: /Next/ }).click();
+  await expect(page.getByTestId('control-summary')).toContainText('Set to 2.2 m goes to Skarn RTU');
+  await dialog.getByRole('button', { name: 'Send “set to 2.2 m” to SKA' }).click();
+  await expect(page.getByTestId('control-progress')).toContainText('Confirmed: Upstream level wanted: 2.2 m', {
+    timeout: 20_000,
+  });
+  await dialog.getByRole('button', { name: 'Done' }).click();
+  await page.getByLabel('Kind').selectOption('text');
+  await expect(page.getByTestId('value-text-0')).toContainText('level 2.200 m', { timeout: 20_000 });
+  await page.getByRole('link', { name: 'Last order', exact: true }).click();
+  await page.getByRole('link', { name: 'History' }).click();
+  await expect(page.getByRole('row', { name: /level 2.200 m/ }).first()).toBeVisible();
+  await visit(page, rig, '/prove');
+  await expect(page.getByRole('row', { name: /Upstream level wanted Set to 2.200 m/ })).toContainText('confirmed');
+  expect(complaints).toEqual([]);
+});
+
+test('the records of a relay: listed, fetched, saved as they are, deleted there by an engineer only', async ({
+  page,
+}) => {
+  const complaints = complaintsOf(page);
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/run/device/HLM-F1');
+  await page.getByRole('link', { name: 'give its files…' }).click();
+  await expect(page.getByTestId('directory-words')).toContainText('not known here yet');
+  await page.getByRole('button', { name: 'Read the directory' }).click();
+  await expect(page.getByRole('row', { name: /REC00001.CFG/ })).toContainText('387 octets');
+  await expect(page.getByRole('button', { name: /Delete/ })).toHaveCount(0);
+  await page.getByRole('button', { name: 'Fetch REC00001.CFG' }).click();
+  const save = page.getByRole('link', { name: 'Save REC00001.CFG' });
+  await expect(save).toBeVisible({ timeout: 10_000 });
+  const saved = await page.request.get(urlOf(rig, (await save.getAttribute('href')) ?? ''));
+  expect(saved.headers()['content-disposition']).toBe('attachment; filename="HLM-F1-REC00001.CFG"');
+  expect((await saved.text()).split('\r\n')[1]).toBe('7,6A,1D');
+  const order = { id: randomUUID(), device: 'HLM-F1', what: 'deleteFile', name: 'REC00001.CFG' };
+  const origin = { origin: new URL(page.url()).origin };
+  const refused = await page.request.post(urlOf(rig, '/api/files'), { data: order, headers: origin });
+  expect(refused.status()).toBe(403);
+  await page.getByRole('button', { name: 'Sign out' }).click();
+  await signIn(page, rig, 'engineer');
+  await visit(page, rig, '/run/device/HLM-F1/files');
+  await page.getByRole('button', { name: 'Delete REC00001.CFG there' }).click();
+  await page.getByRole('button', { name: 'Delete it there' }).click();
+  const inDevice = page.getByRole('table', { name: 'Files in HLM-F1' });
+  await expect(inDevice.getByRole('row', { name: /REC00001.CFG/ })).toHaveCount(0, { timeout: 10_000 });
+  // What was fetched is still here.
+  await expect(page.getByRole('link', { name: 'Save REC00001.CFG' })).toBeVisible();
+  expect(complaints).toEqual([]);
 });
 
 test('what the logger had kept is drawn at its own times and marked as late', async ({ page }) => {

@@ -115,7 +115,10 @@
     {@render tools?.()}
     <span class="grow"></span>
     <span class="text-soft" data-testid="row-count" aria-live="polite">
-      {copied || (result.length === rows.length ? `${rows.length} rows` : `${result.length} of ${rows.length} rows`)}
+      {copied ||
+        (result.length === rows.length
+          ? `${rows.length} ${rows.length === 1 ? 'row' : 'rows'}`
+          : `${result.length} of ${rows.length} rows`)}
     </span>
     <button class="button" aria-pressed={filtering} onclick={() => (filtering = !filtering)}>Filter</button>
     <div class="relative" role="presentation" onkeydown={(event) => event.key === 'Escape' && (choosing = false)}>

@@ -157,7 +157,7 @@
         class:bg-chosen={(here === '/run' || here === '/build') && chosenStation === null}
         href={building ? '/build' : '/run'}
       >
-        <span class="mono w-8 text-soft">all</span><span class="truncate">{data.frame.network}</span>
+        <span class="mono w-8 shrink-0 text-soft">all</span><span class="truncate">{data.frame.network}</span>
       </a>
       {#each stations as { code, name } (code)}
         {@const path = stationPath(code)}
@@ -166,7 +166,7 @@
           class:bg-chosen={chosenStation === code}
           href={scopeHref(code)}
         >
-          <span class="mono w-8 text-soft">{code}</span><span class="min-w-0 grow truncate">{name}</span>
+          <span class="mono w-8 shrink-0 text-soft">{code}</span><span class="min-w-0 grow truncate">{name}</span>
           {#if path}<MiniStrip {path} />{/if}
         </a>
       {/each}

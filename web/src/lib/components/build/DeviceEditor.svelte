@@ -235,8 +235,7 @@
             onchange={(e) => join(e.currentTarget.value)}
           >
             <option value="">a link of its own</option>
-            {#each links as { document } (document.code)}<option value={document.code}
-                >{document.code} {document.name}</option
+            {#each links as { id, document } (id)}<option value={document.code}>{document.code} {document.name}</option
               >{/each}
           </select>
         {/if}

@@ -259,7 +259,7 @@
       {:else}
         <p>With it go:</p>
         <ul class="list-inside list-disc">
-          {#each inside as { document } (document.code)}
+          {#each inside as { id, document } (id)}
             <li>
               {document.code}
               {document.name}, its link, its {data.draft.counts.points[document.code] ?? 0} points, and their mappings

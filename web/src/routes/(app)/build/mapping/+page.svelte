@@ -273,7 +273,7 @@
       empty={loaded ? 'No point yet: there is nothing to map.' : 'Loading …'}
     >
       {#snippet tools()}
-        {#each outbounds as { document: one } (one.code)}
+        {#each outbounds as { id, document: one } (id)}
           <a
             class="button plain"
             aria-current={one.code === chosen ? 'page' : undefined}

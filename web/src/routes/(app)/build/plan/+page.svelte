@@ -197,7 +197,7 @@
     name="Address plan"
     rows={data.rows}
     {columns}
-    rowKey={(row) => `${row.kind} ${row.code}`}
+    rowKey={(row) => data.rows.indexOf(row)}
     empty="Nothing has an address yet: add a device first."
   >
     {#snippet cell(row, column)}

@@ -75,7 +75,7 @@
     {
       key: 'value',
       title: 'Value',
-      width: '116px',
+      width: 'minmax(116px,0.7fr)',
       align: 'right',
       mono: true,
       text: shownValue,
@@ -183,6 +183,7 @@
           <a class="plain hover:underline" href="/run/point/{point.id}">{point.name}</a>
         {:else if column.key === 'value'}
           <span
+            title={reading?.text === undefined ? undefined : shownValue(point)}
             class={reading ? qualityMark(reading.quality) : ''}
             class:text-lost={reading && validity(reading.quality) === 'invalid'}
             data-testid="value-{point.kind}-{point.index}">{shownValue(point)}</span

@@ -62,17 +62,19 @@
     end = next >= clock.now ? null : next;
   };
 
-  type Row = (StoredReading & { form: 'reading' }) | (Bucket & { form: 'bucket' });
+  /** `place`: from the oldest; two readings may be alike in everything. */
+  type Row = { place: number } & ((StoredReading & { form: 'reading' }) | (Bucket & { form: 'bucket' }));
   const rows = $derived.by((): Row[] => {
     if (history === null) return [];
     return history.form === 'readings'
-      ? history.readings.map((r) => ({ ...r, form: 'reading' as const })).reverse()
-      : history.buckets.map((b) => ({ ...b, form: 'bucket' as const })).reverse();
+      ? history.readings.map((r, place) => ({ ...r, place, form: 'reading' as const })).reverse()
+      : history.buckets.map((b, place) => ({ ...b, place, form: 'bucket' as const })).reverse();
   });
   const valueText = (row: Row): string =>
     row.form === 'reading'
       ? valueWords(point, row.raw, row.value, row.text)
       : `${valueWords(point, row.minimum, row.minimum)} to ${valueWords(point, row.maximum, row.maximum)}`;
+  const isText = untrack(() => data.point.kind === 'text');
   const columns: Column<Row>[] = [
     {
       key: 'time',
@@ -91,8 +93,8 @@
     {
       key: 'value',
       title: 'Value',
-      width: '170px',
-      align: 'right',
+      width: isText ? 'minmax(280px,2fr)' : '170px',
+      align: isText ? 'left' : 'right',
       mono: true,
       text: valueText,
       order: (row) => (row.form === 'reading' ? row.value : row.last),
@@ -146,12 +148,12 @@
   </div>
   {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
   {#if history}
-    <HistoryChart {history} {point} from={range.from} to={range.to} unit={point.unit} />
+    {#if point.kind !== 'text'}<HistoryChart {history} {point} from={range.from} to={range.to} unit={point.unit} />{/if}
     <DataTable
       name="History of {point.name}"
       {rows}
       {columns}
-      rowKey={(row) => `${row.time} ${row.form === 'reading' ? row.received : ''} ${valueText(row)}`}
+      rowKey={(row) => row.place}
       empty="Nothing was stored in this time."
     >
       {#snippet cell(row, column)}

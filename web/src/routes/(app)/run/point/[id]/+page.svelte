@@ -121,7 +121,7 @@
     {#if reading && reading.quality !== 0}<p class={qualityColour(reading.quality)}>
         {qualityPhrase(reading, clock.now)}
       </p>{/if}
-    {#each story as sentence (sentence)}<p>{sentence}</p>{/each}
+    {#each story as sentence, i (i)}<p>{sentence}</p>{/each}
     {#if trail === null}<p class="text-soft">
         {reading ? 'The engine has not told the trail yet.' : 'This point has never answered.'}
       </p>{/if}
@@ -134,7 +134,7 @@
       aria-label="Time axis: {stops.map((stop) => `${stop.words} ${after(stop.at)}`).join(', ')}"
     >
       <div class="absolute top-[31px] right-0 left-0 h-[2px] bg-ink"></div>
-      {#each stops as stop, i (stop.words)}
+      {#each stops as stop, i (i)}
         <div class="absolute top-0 -translate-x-1/2 text-center whitespace-nowrap" style="left: {places[i]}%">
           <div class="mono">{i === 0 ? clockTime(stop.at, clock.now) : after(stop.at)}</div>
           <div class="mx-auto mt-[5px] h-[11px] w-[11px] rounded-full bg-ink"></div>
@@ -180,7 +180,7 @@
           {#if point.states}
             <dt>states</dt>
             <dd>0 {point.states[0]}, 1 {point.states[1]}</dd>
-          {:else}
+          {:else if point.kind !== 'text'}
             <dt>line</dt>
             <dd>× {point.gain}{point.offset ? ` + ${point.offset}` : ''}</dd>
           {/if}
@@ -203,7 +203,7 @@
         </dl>
       </TrailCard>
       <TrailCard title="Sent">
-        {#each trail.outbounds as sent (sent.code)}
+        {#each trail.outbounds as sent, i (i)}
           <dl class="facts mb-3" data-testid="sent-{sent.code}">
             <dt class="font-semibold text-ink!">{centreOf(sent.code)}</dt>
             <dd>{sent.object}</dd>
@@ -252,7 +252,7 @@
           >
           <td class="mono">{valueWords(point, row.raw, row.value, row.text)}</td>
           <td class="mono text-soft"
-            >{before && !point.states && row.value !== before.value
+            >{before && !point.states && point.kind !== 'text' && row.value !== before.value
               ? `${row.value > before.value ? '+' : ''}${grouped(row.value - before.value, 3)}`
               : ''}</td
           >

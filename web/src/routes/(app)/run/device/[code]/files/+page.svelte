@@ -12,7 +12,8 @@
   /** The files of one device: what it says it has, and what was read from it and is kept here. */
   let { data } = $props();
   type Transfer = PageData['transfers'][number];
-  type Entry = NonNullable<Transfer['entries']>[number];
+  /** With its place: a device may well give a name twice. */
+  type Entry = NonNullable<Transfer['entries']>[number] & { place: number };
 
   const device = $derived(data.frame.devices.find(({ code }) => code === data.deviceCode));
   const mayAsk = $derived(data.person.role !== 'viewer');
@@ -30,6 +31,7 @@
   const known = $derived(
     data.transfers.find((one) => one.what === 'directory' && one.name === folder && one.entries !== null),
   );
+  const entries = $derived((known?.entries ?? []).map((entry, place): Entry => ({ ...entry, place })));
   const fetched = $derived(data.transfers.filter(({ what }) => what !== 'directory'));
   const pathOf = (entry: Entry): string => (folder === '' ? entry.name : `${folder}/${entry.name}`);
   const latestOf = (entry: Entry): Transfer | undefined =>
@@ -41,6 +43,14 @@
     const answer = await post('/api/files', order).catch(() => null);
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
     await invalidate('halvix:files');
+  }
+
+  async function removeThere(): Promise<void> {
+    const name = doomed;
+    doomed = null;
+    if (name === null) return;
+    await want('deleteFile', name);
+    if (problem === null) await want('directory', folder);
   }
 
   const octets = (n: number): string => `${grouped(n, 0)} octets`;
@@ -116,7 +126,7 @@
       <span class="grow"></span>
       {#if mayAsk}
         <details class="relative">
-          <summary class="button cursor-pointer list-none">The device asks who wants them…</summary>
+          <summary class="button cursor-pointer list-none">Name and password for the device…</summary>
           <div class="panel absolute right-0 z-20 mt-1 flex w-[320px] flex-col gap-2 p-3 shadow-lg">
             <label class="flex flex-col gap-1">User<input class="field" autocomplete="off" bind:value={user} /></label>
             <label class="flex flex-col gap-1"
@@ -142,28 +152,21 @@
       {:else}As the device said {age(clock.now - (listing.ended ?? listing.requested))} ago.{/if}
     </p>
     {#if doomed !== null}
-      {@const name = doomed}
       <div
         class="flex flex-wrap items-center gap-3 border-l-4 border-alarm bg-ground p-3"
         role="group"
         aria-label="Delete a file"
       >
-        <span>Delete <b class="mono">{name}</b> in the device? What is kept here stays.</span>
-        <button
-          class="button grave"
-          onclick={() => {
-            doomed = null;
-            void want('deleteFile', name).then(() => want('directory', folder));
-          }}>Delete it there</button
-        >
+        <span>Delete <b class="mono">{doomed}</b> in the device? What is kept here stays.</span>
+        <button class="button grave" onclick={() => void removeThere()}>Delete it there</button>
         <button class="button" onclick={() => (doomed = null)}>Keep it</button>
       </div>
     {/if}
     <DataTable
       name="Files in {device.code}"
-      rows={known?.entries ?? []}
+      rows={entries}
       columns={entryColumns}
-      rowKey={(entry) => entry.name}
+      rowKey={(entry) => entry.place}
       empty={known ? 'The device has no files.' : 'Nothing is known yet.'}
     >
       {#snippet cell(entry, column)}

@@ -1,0 +1,18 @@
+import { chromium } from '@playwright/test';
+const [path, out, wait = '1500', who = 'engineer', w = '1280', h = '800', script = ''] = process.argv.slice(2);
+const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'] });
+const page = await browser.newPage({ viewport: { width: +w, height: +h } });
+page.on('console', (m) => m.type() === 'error' && console.log('console:', m.text()));
+page.on('pageerror', (e) => console.log('error:', e.message));
+await page.goto('http://127.0.0.1:4600/');
+await page.getByLabel('Name').fill(who);
+await page.getByLabel('Password').fill(`${who}-demo`);
+await page.getByRole('button', { name: 'Sign in' }).click();
+await page.waitForURL('**/run');
+await page.locator('html[data-scheme]').waitFor();
+await page.goto(`http://127.0.0.1:4600${path}`);
+await page.locator('html[data-scheme]').waitFor();
+if (script) await new (Object.getPrototypeOf(async () => {}).constructor)('page', script)(page);
+await page.waitForTimeout(+wait);
+await page.screenshot({ path: out });
+await browser.close();
