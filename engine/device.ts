@@ -157,7 +157,7 @@ export class DeviceRunner {
       return;
     }
     const away = answer.awayMs === undefined ? '' : `; away for ${answer.awayMs} ms`;
-    const words = `${ORDER_NAMES[asked.order.what]}, asked by ${asked.by}: ${problem ?? `done${away}`}`;
+    const words = `${orderWords(asked.order)}, asked by ${asked.by}: ${problem ?? `done${away}`}`;
     this.context.journal.note(this.config.code, problem === null ? 'plain' : 'warning', words);
   }
 
@@ -290,6 +290,10 @@ export class DeviceRunner {
 
 const MAX_CLOCK_PAST = 120;
 
+const BROADCASTS = { time: 'set the clock', freeze: 'freeze counters', freezeAndClear: 'freeze and clear counters' };
+const orderWords = (order: Order): string =>
+  order.what === 'broadcast' ? `to all on the line: ${BROADCASTS[order.job]}` : ORDER_NAMES[order.what];
+
 const ORDER_NAMES: Record<Order['what'], string> = {
   freeze: 'freeze counters',
   restart: 'restart',
@@ -302,5 +306,5 @@ const ORDER_NAMES: Record<Order['what'], string> = {
   readFile: 'read file',
   deleteFile: 'delete file',
   fileInformation: 'file information',
-  broadcast: 'to all devices of its line',
+  broadcast: 'to all on the line',
 };

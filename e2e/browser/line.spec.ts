@@ -82,8 +82,13 @@ test('orders to a device: an operator freezes counters, only an engineer restart
     headers: { origin: new URL(page.url()).origin },
   });
   expect(refused.status()).toBe(403);
+  // All of a line at once; nobody answers that.
+  await visit(page, rig, '/run/link/R1');
+  await page.getByRole('button', { name: 'take our time' }).click();
+  await expect(page.getByText('A broadcast is not answered')).toBeVisible();
   await visit(page, rig, '/run');
   await expect(page.getByText('freeze counters, asked by operator: done')).toBeVisible();
+  await expect(page.getByText('to all on the line: set the clock, asked by operator: done')).toBeVisible();
 });
 
 test('a level is set in its unit, within its limits, and the station shows what it took', async ({ page }) => {

@@ -66,6 +66,17 @@ test('a clock that is off is seen', async () => {
   expect(words[0].words).toMatch(/^its clock is 7\.\d s ahead of ours$/);
 });
 
+test('all stations of the channel are told the time at once, and take it', async () => {
+  const offsetOf = async (device: string): Promise<number> =>
+    (await rig.bench<{ clockOffsetMs: number }>('GET', `/devices/${device}`)).clockOffsetMs;
+  for (const device of ['SKA', 'TOL', 'PKM']) await rig.bench('PUT', `/devices/${device}/clock`, { offsetMs: -4000 });
+  const order = { what: 'broadcast', job: 'time' };
+  const request = { type: 'order', device: 'SKA', order, by: 'test' };
+  await rig.sql`select pg_notify('halvix_request', ${JSON.stringify(request)})`;
+  for (const device of ['SKA', 'TOL', 'PKM'])
+    await rig.until(`${device} has it`, async () => Math.abs(await offsetOf(device)) < 300, 20_000);
+});
+
 test('counters are frozen by an order, and its outcome is written down', async () => {
   const order = { what: 'freeze', clear: false, range: null, acknowledged: true };
   const request = { type: 'order', device: 'SKA', order, by: 'test' };

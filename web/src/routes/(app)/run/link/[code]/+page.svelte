@@ -103,6 +103,15 @@
     { key: 'waiting', title: 'Not fetched', width: '104px', text: waiting },
     { key: 'clock', title: 'Its clock', width: '136px', mono: true, text: clockWords },
   ];
+
+  let told = $state<string | null>(null);
+  /** Goes out in the name of a device that answers; the others hear it as well. */
+  async function tellAll(job: 'time' | 'freeze'): Promise<void> {
+    const speaker = codes.find((code) => live.hops.devices[code]?.state === 'answering') ?? codes[0];
+    const order = { what: 'broadcast', job } as const;
+    problem = await ask({ type: 'order', device: speaker, order, by: '' });
+    told = problem === null ? 'Said. A broadcast is not answered: the readings show what came of it.' : null;
+  }
 </script>
 
 <svelte:head><title>{link.name} · Halvix</title></svelte:head>
@@ -181,6 +190,14 @@
       {:else}{column.text(row)}{/if}
     {/snippet}
   </DataTable>
+  {#if devices.length > 1 && data.person.role !== 'viewer'}
+    <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
+      <span class="text-soft">Tell all devices at once, by broadcast, to</span>
+      <button class="button" onclick={() => void tellAll('time')}>take our time</button>
+      <button class="button" onclick={() => void tellAll('freeze')}>freeze their counters</button>
+      {#if told}<span role="status">{told}</span>{/if}
+    </p>
+  {/if}
 </div>
 
 <style>
