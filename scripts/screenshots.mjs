@@ -78,6 +78,14 @@ await page.getByRole('button', { name: '15 min' }).click();
 await page.getByTestId('late-words').waitFor();
 await settle(1500);
 await shot('backlog');
+
+await page.goto(`${web}/run/device/HLM-F1/files`);
+await page.getByRole('button', { name: 'Read the directory' }).click();
+for (const name of ['REC00001.CFG', 'REC00001.DAT', 'REC00002.CFG', 'REC00002.DAT'])
+  await page.getByRole('button', { name: `Fetch ${name}` }).click();
+await page.getByRole('link', { name: 'Save REC00002.DAT' }).waitFor();
+await settle(2500);
+await shot('files');
 await page.goto(`${web}/run/link/R1`);
 await page.getByTestId('line-strip').waitFor();
 await settle(14_000);
