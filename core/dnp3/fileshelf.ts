@@ -1,3 +1,4 @@
+import { FunctionCode } from './application.ts';
 import { FileStatus, MODE_READ, writeDirectory, type FileEntry, type FileObject } from './file.ts';
 
 /** A file that an outstation has. */
@@ -38,7 +39,25 @@ export class FileShelf {
     this.key = 0;
   }
 
-  onAuthenticate({ user, password }: FileObject & { variation: 2 }): FileObject {
+  /** `room`: octets of data that an answer holds. Null: no such object goes with that function. */
+  answer(functionCode: number, asked: FileObject, room: number): FileObject | null {
+    switch (functionCode) {
+      case FunctionCode.authenticateFile:
+        return asked.variation === 2 ? this.onAuthenticate(asked) : null;
+      case FunctionCode.openFile:
+        return asked.variation === 3 ? this.onOpen(asked, room) : null;
+      case FunctionCode.read:
+        return asked.variation === 5 ? this.onRead(asked) : null;
+      case FunctionCode.closeFile:
+        return asked.variation === 4 ? this.onClose(asked) : null;
+      case FunctionCode.deleteFile:
+        return asked.variation === 3 ? this.onDelete(asked) : null;
+      default:
+        return asked.variation === 7 ? this.onInformation(asked) : null;
+    }
+  }
+
+  private onAuthenticate({ user, password }: FileObject & { variation: 2 }): FileObject {
     const { credentials } = this.rules;
     const known = credentials === undefined || (credentials.user === user && credentials.password === password);
     this.lastKey = (this.lastKey % 0xffff) + 1;
@@ -55,7 +74,7 @@ export class FileShelf {
   }
 
   /** Removes a file; the status says whether it did. */
-  onDelete({ name, key, requestId }: FileObject & { variation: 3 }): FileObject {
+  private onDelete({ name, key, requestId }: FileObject & { variation: 3 }): FileObject {
     const status = ((): number => {
       if (!this.admits(key) || !this.rules.mayDelete) return FileStatus.permissionDenied;
       return this.files.some((one) => one.name === name) ? FileStatus.success : FileStatus.notFound;
@@ -64,8 +83,7 @@ export class FileShelf {
     return { variation: 4, handle: 0, size: 0, maxBlock: 0, requestId, status };
   }
 
-  /** `room`: octets of data that an answer holds. */
-  onOpen({ name, key, mode, maxBlock, requestId }: FileObject & { variation: 3 }, room: number): FileObject {
+  private onOpen({ name, key, mode, maxBlock, requestId }: FileObject & { variation: 3 }, room: number): FileObject {
     const failed = (status: number): FileObject => ({
       variation: 4,
       handle: 0,
@@ -85,7 +103,7 @@ export class FileShelf {
     return { variation: 4, handle, size: content.length, maxBlock: block, requestId, status: FileStatus.success };
   }
 
-  onRead({ handle, block }: { handle: number; block: number }): FileObject {
+  private onRead({ handle, block }: { handle: number; block: number }): FileObject {
     const { open } = this;
     if (open?.handle !== handle)
       return {
@@ -103,14 +121,14 @@ export class FileShelf {
     return { variation: 5, handle, block, last: (block + 1) * open.maxBlock >= open.content.length, data };
   }
 
-  onClose({ handle, requestId }: { handle: number; requestId: number }): FileObject {
+  private onClose({ handle, requestId }: { handle: number; requestId: number }): FileObject {
     const status = this.open?.handle === handle ? FileStatus.success : FileStatus.invalidHandle;
     if (status === FileStatus.success) this.open = null;
     return { variation: 4, handle, size: 0, maxBlock: 0, requestId, status };
   }
 
   /** The descriptor of a file, or the status that says why there is none. */
-  onInformation({ name, requestId }: { name: string; requestId: number }): FileObject {
+  private onInformation({ name, requestId }: { name: string; requestId: number }): FileObject {
     const file = this.files.find((one) => one.name === name);
     if (file === undefined)
       return { variation: 4, handle: 0, size: 0, maxBlock: 0, requestId, status: FileStatus.notFound };

@@ -1,3 +1,4 @@
+import { POINT_KINDS } from '../point/index.ts';
 import type { Instant } from '../session/index.ts';
 import { encodeFragment } from './application.ts';
 import { MasterLane, NO_LINE_TIMING } from './lane.ts';
@@ -52,8 +53,7 @@ function checksumsHold(frame: Uint8Array): boolean {
   return true;
 }
 
-const KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'frozenCounter'] as const;
-const points: OutstationPoint[] = KINDS.flatMap((kind) =>
+const points: OutstationPoint[] = POINT_KINDS.flatMap((kind) =>
   Array.from({ length: 8 }, (_, index) => ({
     kind,
     index,
@@ -61,8 +61,21 @@ const points: OutstationPoint[] = KINDS.flatMap((kind) =>
     staticVariation: DEFAULT_VARIATIONS[kind].static,
     eventVariation: DEFAULT_VARIATIONS[kind].event,
     deadband: 0,
+    commandClass: 1 as const,
   })),
 );
+
+const credentials = { user: 'records', password: 'vole' };
+const files = [
+  { name: 'A.CFG', content: new Uint8Array(40), time: 1_700_000_000_000 },
+  { name: 'A.DAT', content: new Uint8Array(3000).fill(65), time: 1_700_000_000_000 },
+];
+const fileOrders = [
+  { what: 'directory', name: '', as: credentials },
+  { what: 'readFile', name: 'A.DAT', as: credentials },
+  { what: 'fileInformation', name: 'A.CFG' },
+  { what: 'deleteFile', name: 'A.CFG', as: credentials },
+] as const;
 
 /** What both ends said in a true conversation. */
 function conversation(): { toMaster: Uint8Array[]; toOutstation: Uint8Array[] } {
@@ -72,9 +85,13 @@ function conversation(): { toMaster: Uint8Array[]; toOutstation: Uint8Array[] } 
     { takesTime: true, unsolicited: true, restartsInMs: 500 },
   );
   loop.connect();
-  for (let i = 0; i < 12; i++) {
-    const kind = KINDS[i % KINDS.length];
-    const update = { kind, index: i % 8, value: i % 3, flags: 1, time: loop.now, exact: true };
+  loop.toOutstation({ type: 'setFiles', files, rules: { credentials, mayDelete: true } });
+  for (let i = 0; i < 16; i++) {
+    const kind = POINT_KINDS[i % POINT_KINDS.length];
+    const text = kind === 'text' ? { text: `text ${i}` } : {};
+    const update = { kind, index: i % 8, value: i % 3, ...text, flags: 1, time: loop.now, exact: true };
+    const given = { kind: i % 2 === 0 ? ('output' as const) : ('setpoint' as const), index: i % 8 };
+    loop.toOutstation({ type: 'commandGiven', ...given, value: 1, status: i % 9, time: loop.now });
     loop.toOutstation({ type: 'update', updates: [update] });
     loop.pass(700);
   }
@@ -87,8 +104,10 @@ function conversation(): { toMaster: Uint8Array[]; toOutstation: Uint8Array[] } 
   loop.toMaster({ type: 'order', id: 'c', order: { what: 'freeze', clear: true, range, acknowledged: true } });
   loop.toMaster({ type: 'order', id: 'd', order: { what: 'assignClass', eventClass: 2, group: 30, range } });
   loop.toMaster({ type: 'order', id: 'e', order: { what: 'readDeadbands' } });
-  loop.toMaster({ type: 'survey', id: 'f' });
-  loop.pass(5000);
+  loop.toMaster({ type: 'order', id: 'f', order: { what: 'broadcast', job: 'time' } });
+  for (const order of fileOrders) loop.toMaster({ type: 'order', id: order.what, order });
+  loop.toMaster({ type: 'survey', id: 's' });
+  loop.pass(8000);
   const of = (towards: 'master' | 'outstation'): Uint8Array[] =>
     loop.sent.flatMap((one) => (one.towards === towards ? [one.octets] : []));
   return { toMaster: of('master'), toOutstation: of('outstation') };
@@ -99,7 +118,9 @@ function nonsense(random: () => number, fromMaster: boolean): Uint8Array {
   const octet = (): number => Math.floor(random() * 256);
   const objects = Uint8Array.from({ length: Math.floor(random() * 60) }, octet);
   // Often the beginning of something known.
-  const groups = [0, 1, 2, 3, 10, 11, 12, 13, 20, 21, 22, 23, 30, 32, 34, 40, 41, 42, 43, 50, 51, 52, 60, 80, 110, 111];
+  const groups = [
+    0, 1, 2, 3, 10, 11, 12, 13, 20, 21, 22, 23, 30, 32, 34, 40, 41, 42, 43, 50, 51, 52, 60, 70, 80, 110, 111,
+  ];
   if (objects.length > 4 && random() < 0.8) {
     objects[0] = groups[Math.floor(random() * groups.length)];
     objects[1] = Math.floor(random() * 9);
@@ -178,10 +199,14 @@ export function fuzz(streams: number, seed: number, now: () => number): FuzzRepo
     const lane = new MasterLane(NO_LINE_TIMING, virtual);
     lane.add('D', new Master(settings, virtual, { lane: true }), virtual);
     for (const session of [master, outstation, lane]) session.start(virtual);
+    outstation.command({ type: 'setFiles', files, rules: { credentials, mayDelete: true } }, virtual);
     return [
       {
         towards: 'master',
         receive: (octets) => {
+          // Answers about files find somebody who waits for them.
+          const order = fileOrders[Math.floor(random() * 40)] as (typeof fileOrders)[number] | undefined;
+          if (order) master.command({ type: 'order', id: order.what, order }, virtual);
           master.receive(octets, virtual);
           if (master.deadline !== null && master.deadline <= virtual) master.wake(virtual);
           for (const effect of master.take())

@@ -3,7 +3,7 @@ import type { Instant, Session } from '../session/index.ts';
 import { Broadcast } from './address.ts';
 import { deviceAttributes, type DeviceAttribute } from './attributes.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, iinWords, single, type Fragment } from './application.ts';
-import { ControlStatus, controlStatusWords } from './control.ts';
+import { ControlQueue } from './controlqueue.ts';
 import { CounterSet } from './counters.ts';
 import { Endpoint, type ReceivedFragment } from './endpoint.ts';
 import { decodeFileObject } from './file.ts';
@@ -11,18 +11,17 @@ import { FileJob } from './filejob.ts';
 import { MAX_FRAME, type LinkEvent } from './link.ts';
 import { measuredReadings } from './measured.ts';
 import type { MasterCommand, MasterEffect } from './mastermessages.ts';
+import { PollSchedule } from './polls.ts';
 import { isAnswered, isFileOrder, orderAnswer, type Order, type OrderAnswer } from './order.ts';
 import { Priority, taskWords, urgentPriority } from './task.ts';
 import {
   ALL_CLASSES,
   broadcastTask,
   clockOf,
-  controlEcho,
   isSelected,
   oneWay,
   recordedTimeTask,
   requestOf,
-  type ControlRequest,
   type Task,
 } from './request.ts';
 import type { MasterSettings } from './settings.ts';
@@ -79,14 +78,12 @@ export interface MasterOptions {
   absenceMs?: number;
 }
 
-const MAX_WAITING_CONTROLS = 32;
 const MAX_WAITING_ORDERS = 16;
 const TIME_SYNC_PAUSE_MS = 60_000;
 /** On a shared line, how long events go before an integrity poll that is due. */
 const INTEGRITY_PATIENCE_MS = 10_000;
 /** While octets come, an answer may take so many time-outs. */
 const MAX_EXTENSION = 8;
-type PollName = 'integrity' | 'class1' | 'class2' | 'class3';
 
 export class Master implements Session<MasterCommand, MasterEffect> {
   readonly counters: CounterSet;
@@ -100,7 +97,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private sequence = 0;
   private exchange: Exchange | null = null;
   private startup: Task[] = [];
-  private controls: ControlRequest[] = [];
+  private readonly controls = new ControlQueue((id, step) => this.effects.push({ type: 'control', id, ...step }));
   private orders: { id: string; order: Order; since: Instant }[] = [];
   /** Orders under way that take several requests: the next one of each. */
   private steps: (Task & { type: 'file' | 'broadcast' })[] = [];
@@ -110,7 +107,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private confirms: { sequence: number; unsolicited: boolean; since: Instant }[] = [];
   /** The last unsolicited response, and the commit that its confirm waits for. */
   private unsolicited: { octets: Uint8Array; token: number | null } | null = null;
-  private due: Record<PollName, Instant | null>;
+  private readonly polls: PollSchedule;
   private clockDue: Instant | null;
   private lastHeard: Instant = 0;
   private startupSince: Instant = 0;
@@ -140,7 +137,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     });
     this.clockDue = settings.clockCheckMs > 0 ? now : null;
     this.lossAt = now + this.patienceMs;
-    this.due = this.firstDue(now);
+    const { integrityPeriodMs, class1PeriodMs, class2PeriodMs, class3PeriodMs } = settings;
+    this.polls = new PollSchedule(
+      { integrity: integrityPeriodMs, class1: class1PeriodMs, class2: class2PeriodMs, class3: class3PeriodMs },
+      now,
+    );
   }
 
   /** How long it takes until all tries of a request are spent. */
@@ -152,18 +153,9 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     return this.options.octetMs ?? 0;
   }
 
-  private periodOf(poll: PollName): number {
-    return this.settings[`${poll}PeriodMs`];
-  }
-
-  private firstDue(now: Instant): Record<PollName, Instant | null> {
-    const at = (poll: PollName): Instant | null => (this.periodOf(poll) > 0 ? now + this.periodOf(poll) : null);
-    return { integrity: at('integrity'), class1: at('class1'), class2: at('class2'), class3: at('class3') };
-  }
-
   /** When the next integrity poll is due; null when there is none. */
   get nextIntegrity(): Instant | null {
-    return this.due.integrity;
+    return this.polls.at('integrity');
   }
 
   /** Internal indications of the last answer. */
@@ -178,7 +170,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.forgetTurns();
     this.lastHeard = now;
     this.effects.push({ type: 'doubt' });
-    this.due = this.firstDue(now);
+    this.polls.restart(now);
     this.timeSyncNotBefore = now;
     this.queueStartup(now);
     this.run(now);
@@ -205,7 +197,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     }
     for (const { id } of this.steps.splice(0)) this.endOrder(id, 'the link was lost before it was done');
     this.forgetTurns();
-    if (exchange?.task.type === 'control') this.controlUnanswered(exchange.task, 'the link was lost');
+    if (exchange?.task.type === 'control') this.controls.unanswered(exchange.task, 'the link was lost');
     this.failWaiting('the link was lost before it was sent');
   }
 
@@ -242,7 +234,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 
   private failWaiting(words: string): void {
-    for (const { id } of this.controls.splice(0)) this.effects.push({ type: 'control', id, step: 'failed', words });
+    this.controls.failAll(words);
     for (const { id } of [...this.orders.splice(0), ...this.steps.splice(0)]) this.endOrder(id, words);
   }
 
@@ -283,7 +275,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.onCommitted(command.token, now);
         break;
       case 'control':
-        this.onControl(command);
+        this.controls.add(command, this.hindrance);
         break;
       case 'pollNow':
         if (this.up && !this.startup.some((task) => task.type === 'read' && task.survey === undefined)) {
@@ -330,7 +322,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     else if (this.up) {
       if (this.state === 'silent' && this.startup.length === 0) times.push(this.nextProbe);
       if (this.state !== 'silent') {
-        if (this.lateCommit === null) for (const at of Object.values(this.due)) if (at !== null) times.push(at);
+        const { earliest } = this.polls;
+        if (this.lateCommit === null && earliest !== null) times.push(earliest);
         if (this.timeSyncAsked) times.push(this.timeSyncNotBefore);
         if (this.clockDue !== null) times.push(this.clockDue);
         if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
@@ -358,8 +351,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   get atRest(): boolean {
     return (
       this.exchange === null &&
-      this.startup.length + this.controls.length + this.orders.length + this.steps.length + this.confirms.length ===
-        0 &&
+      this.startup.length + this.controls.size + this.orders.length + this.steps.length + this.confirms.length === 0 &&
       this.repetition === null &&
       this.unsolicited?.token == null &&
       this.lateCommit === null &&
@@ -380,12 +372,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private plan(now: Instant): Plan | null {
     if (!this.up) return null;
-    this.dropExpired(now);
+    const control = this.controls.next(now);
     const [confirm] = this.confirms;
     if (confirm !== undefined)
       return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: (at) => this.sendConfirm(at) };
     if (this.exchange !== null) return null;
-    const [control] = this.controls;
     if (control !== undefined) {
       const phase = isSelected(control.mode) ? 'select' : 'operate';
       return this.planOf({ type: 'control', request: control, phase }, Priority.control, now, () =>
@@ -437,14 +428,6 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         this.send(task, 0, at);
       },
     };
-  }
-
-  private dropExpired(now: Instant): void {
-    this.controls = this.controls.filter(({ id, expiresAt }) => {
-      if (now < expiresAt) return true;
-      this.effects.push({ type: 'control', id, step: 'expired', words: 'it had expired before it was sent' });
-      return false;
-    });
   }
 
   /** A silent device is asked by the first request of a new start-up. */
@@ -500,20 +483,17 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 
   private planPoll(now: Instant): Plan | null {
-    const dueSince = (poll: PollName): Instant | null => {
-      const at = this.due[poll];
-      return at !== null && now >= at ? at : null;
-    };
-    const classes = ([1, 2, 3] as const).filter((n) => dueSince(`class${n}`) !== null);
-    const since = Math.min(...classes.map((n) => dueSince(`class${n}`) ?? now));
-    const advanceClasses = (at: Instant): void => classes.forEach((n) => this.advance(`class${n}`, at));
-    const integrity = dueSince('integrity');
+    const { polls } = this;
+    const classes = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
+    const since = Math.min(...classes.map((n) => polls.dueSince(`class${n}`, now) ?? now));
+    const advanceClasses = (at: Instant): void => classes.forEach((n) => polls.advance(`class${n}`, at));
+    const integrity = polls.dueSince('integrity', now);
     const patient = this.options.lane && integrity !== null && now - integrity < INTEGRITY_PATIENCE_MS;
     if (integrity !== null && !(patient && classes.length > 0)) {
       const priority = patient ? Priority.integrity : Priority.events;
       return this.planOf({ type: 'read', classes: ALL_CLASSES }, priority, integrity, (at) => {
         advanceClasses(at);
-        this.advance('integrity', at);
+        polls.advance('integrity', at);
       });
     }
     return classes.length > 0 ? this.planOf({ type: 'read', classes }, Priority.events, since, advanceClasses) : null;
@@ -538,14 +518,6 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     return null;
   }
 
-  /** The next time of a poll, kept on its own grid; rounds that were missed are left out. */
-  private advance(poll: PollName, now: Instant): void {
-    const at = this.due[poll];
-    const period = this.periodOf(poll);
-    if (at === null) return;
-    this.due[poll] = at + period * Math.max(1, Math.ceil((now - at + 1) / period));
-  }
-
   private send(task: Task, attempt: number, now: Instant): void {
     this.sequence = (this.sequence + 1) & 0x0f;
     const [functionCode, objects] = requestOf(task, now);
@@ -563,8 +535,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       return;
     }
     if (task.type === 'control' && task.request.mode === 'directNoAnswer') {
-      const { id } = task.request;
-      this.effects.push({ type: 'control', id, step: 'operateSent' }, { type: 'control', id, step: 'unanswered' });
+      this.controls.sent(task);
       return;
     }
     const { responseTimeoutMs, silentTimeoutMs } = this.settings;
@@ -580,12 +551,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       fragments: 0,
       commit: null,
     };
-    if (task.type === 'control')
-      this.effects.push({
-        type: 'control',
-        id: task.request.id,
-        step: task.phase === 'select' ? 'selectSent' : 'operateSent',
-      });
+    if (task.type === 'control') this.controls.sent(task);
   }
 
   // ---- when nothing comes
@@ -608,7 +574,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.counters.add('timeouts');
     const { task, attempt } = exchange;
     if (task.type === 'control') {
-      this.controlUnanswered(task, `no answer in ${this.settings.responseTimeoutMs} ms`);
+      this.controls.unanswered(task, `no answer in ${this.settings.responseTimeoutMs} ms`);
       return;
     }
     // A device may not answer what it does not know: that says nothing of the rest.
@@ -647,21 +613,10 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.failWaiting('the device does not answer; nothing was sent');
   }
 
-  private controlUnanswered(task: Task & { type: 'control' }, words: string): void {
-    const { id } = task.request;
-    if (task.phase === 'select')
-      this.effects.push({ type: 'control', id, step: 'failed', words: `select: ${words}; nothing was operated` });
-    else this.effects.push({ type: 'control', id, step: 'unknown', words: `operate was sent, but ${words}` });
-  }
-
-  private onControl(request: ControlRequest): void {
-    const fail = (words: string): void =>
-      void this.effects.push({ type: 'control', id: request.id, step: 'failed', words });
-    if (!this.up) fail('no connection to the device; nothing was sent');
-    else if (this.state === 'silent') fail('the device does not answer; nothing was sent');
-    else if (this.controls.length >= MAX_WAITING_CONTROLS)
-      fail(`${MAX_WAITING_CONTROLS} controls wait already; nothing was sent`);
-    else this.controls.push(request);
+  /** Why nothing can be sent to the device at all; null when it can. */
+  private get hindrance(): string | null {
+    if (!this.up) return 'no connection to the device';
+    return this.state === 'silent' ? 'the device does not answer' : null;
   }
 
   // ---- when something comes
@@ -753,7 +708,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (this.state === 'answering') return;
     const wasSilent = this.state === 'silent';
     this.state = 'answering';
-    this.due = this.firstDue(now);
+    this.polls.restart(now);
     this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
     if (wasSilent && this.startup.length === 0) this.queueStartup(now);
   }
@@ -787,7 +742,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const { task } = exchange;
     switch (task.type) {
       case 'control':
-        this.onControlAnswer(task, fragment, now);
+        if (this.controls.answered(task, fragment, now)) this.send({ ...task, phase: 'operate' }, 0, now);
         break;
       case 'measureDelay':
         this.startup.unshift({ type: 'writeTime', oneWayMs: oneWay(fragment, now - exchange.sentAt) });
@@ -852,30 +807,6 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const waiting = classes.filter((n) => n > 0 && iin & (1 << n));
     if (waiting.length > 0 && !this.startup.some((task) => task.type === 'read'))
       this.startup.push({ type: 'read', classes: waiting });
-  }
-
-  private onControlAnswer(task: Task & { type: 'control' }, fragment: Fragment, now: Instant): void {
-    const { request, phase } = task;
-    const { id } = request;
-    const answer = controlEcho(fragment, request);
-    if (typeof answer === 'string') {
-      if (phase === 'select') this.effects.push({ type: 'control', id, step: 'failed', words: `select: ${answer}` });
-      else this.effects.push({ type: 'control', id, step: 'unknown', words: `operate: ${answer}` });
-      return;
-    }
-    if (answer !== ControlStatus.success) {
-      const words = controlStatusWords(answer);
-      this.effects.push({ type: 'control', id, step: 'refused', status: answer, words });
-      return;
-    }
-    if (phase === 'operate') {
-      this.effects.push({ type: 'control', id, step: 'operated' });
-      return;
-    }
-    this.effects.push({ type: 'control', id, step: 'selected' });
-    if (request.mode === 'selectOnly') return;
-    if (now < request.expiresAt) this.send({ type: 'control', request, phase: 'operate' }, 0, now);
-    else this.effects.push({ type: 'control', id, step: 'expired', words: 'it expired after the select' });
   }
 
   /** Sends the oldest confirm that is due. */

@@ -2,7 +2,8 @@ import { sameBytes } from '../bytes/index.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, type Fragment } from './application.ts';
-import { chosenPoints, fillFragment, kindOfGroup, wantsOf, type Want } from './answer.ts';
+import { fillFragment, wantsOf, type Want } from './answer.ts';
+import { classesNamed, classesToAssign, countersToFreeze } from './pointorders.ts';
 import {
   ControlStatus,
   CONTROL_BLOCK_OCTETS,
@@ -14,7 +15,7 @@ import {
   type SetpointVariation,
 } from './control.ts';
 import { Broadcast } from './address.ts';
-import { decodeFileObject, encodeFileObject, type FileObject } from './file.ts';
+import { decodeFileObject, encodeFileObject, FileStatus } from './file.ts';
 import { FileShelf, type ShelfRules, type StoredFile } from './fileshelf.ts';
 import { deadbandsOf } from './order.ts';
 import { CounterSet } from './counters.ts';
@@ -23,7 +24,7 @@ import { EventBuffer, type BufferedEvent } from './eventbuffer.ts';
 import { parseHeaders, Qualifier, writeCountHeader, type HeaderProblem, type ObjectHeader } from './header.ts';
 import { ByteReader, ByteWriter } from '../bytes/index.ts';
 import { Flag } from './objects.ts';
-import { GROUPS, PointTable, type OutstationPoint, type PointState } from './pointtable.ts';
+import { PointTable, type OutstationPoint, type PointState } from './pointtable.ts';
 import type { OutstationSettings } from './settings.ts';
 
 /*
@@ -543,60 +544,27 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const { sequence } = fragment.control;
     if (!this.files.isOffered) return this.answer(sequence, Iin.functionNotSupported, now);
     const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
-    const object = decoded.ok ? this.fileAnswer(fragment.functionCode, decoded.value) : null;
-    if (object === null) return this.answer(sequence, decoded.ok ? Iin.objectUnknown : Iin.parameterError, now);
+    if (!decoded.ok) return this.answer(sequence, Iin.parameterError, now);
+    const room = this.settings.maxFragment - FILE_OVERHEAD;
+    const object = this.files.answer(fragment.functionCode, decoded.value, room);
+    if (object === null) return this.answer(sequence, Iin.objectUnknown, now);
+    const { value } = decoded;
+    const deletes = fragment.functionCode === FunctionCode.deleteFile && value.variation === 3;
+    if (deletes && object.variation === 4 && object.status === FileStatus.success)
+      this.effects.push({ type: 'fileDeleted', name: value.name });
     this.answer(sequence, 0, now, encodeFileObject(object));
-  }
-
-  private fileAnswer(functionCode: number, asked: FileObject): FileObject | null {
-    switch (functionCode) {
-      case FunctionCode.openFile:
-        return asked.variation === 3 ? this.files.onOpen(asked, this.settings.maxFragment - FILE_OVERHEAD) : null;
-      case FunctionCode.read:
-        return asked.variation === 5 ? this.files.onRead(asked) : null;
-      case FunctionCode.closeFile:
-        return asked.variation === 4 ? this.files.onClose(asked) : null;
-      case FunctionCode.authenticateFile:
-        return asked.variation === 2 ? this.files.onAuthenticate(asked) : null;
-      case FunctionCode.deleteFile: {
-        if (asked.variation !== 3) return null;
-        const answer = this.files.onDelete(asked);
-        const isGone = answer.variation === 4 && answer.status === 0;
-        if (isGone) this.effects.push({ type: 'fileDeleted', name: asked.name });
-        return answer;
-      }
-      default:
-        return asked.variation === 7 ? this.files.onInformation(asked) : null;
-    }
   }
 
   /** Counters as they stand become the frozen ones of the same index (IEEE 1815, clause 4.4.6). Returns indications. */
   private freeze(fragment: Fragment, now: Instant): number {
-    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
-    const clears =
-      fragment.functionCode === FunctionCode.freezeAndClear ||
-      fragment.functionCode === FunctionCode.freezeAndClearNoAck;
-    let iin = this.problemIndication(problem);
-    if (headers.length === 0 && problem === null) iin |= Iin.parameterError;
-    const cleared: number[] = [];
-    for (const { group, range } of headers) {
-      if (group !== GROUPS.counter.static) {
-        iin |= Iin.objectUnknown;
-        continue;
-      }
-      const { points, complete } = chosenPoints(this.points.ofKind('counter'), range);
-      if (!complete) iin |= Iin.parameterError;
-      for (const { index, value, flags } of points) {
-        this.update({ kind: 'frozenCounter', index, value, flags, time: now, always: true }, false);
-        if (clears) cleared.push(index);
-      }
+    const { frozen, clears, problem, iin } = countersToFreeze(fragment, this.points);
+    for (const { index, value, flags } of frozen)
+      this.update({ kind: 'frozenCounter', index, value, flags, time: now, always: true }, false);
+    if (clears) {
+      for (const { index, flags } of frozen) this.update({ kind: 'counter', index, value: 0, flags, time: now }, false);
+      if (frozen.length > 0) this.effects.push({ type: 'countersCleared', indexes: frozen.map(({ index }) => index) });
     }
-    for (const index of cleared) {
-      const counter = this.points.get('counter', index);
-      if (counter) this.update({ kind: 'counter', index, value: 0, flags: counter.flags, time: now }, false);
-    }
-    if (cleared.length > 0) this.effects.push({ type: 'countersCleared', indexes: cleared });
-    return iin;
+    return iin | this.problemIndication(problem);
   }
 
   private onRestart(fragment: Fragment, now: Instant): void {
@@ -615,39 +583,15 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private enableUnsolicited(fragment: Fragment): number {
     const enable = fragment.functionCode === FunctionCode.enableUnsolicited;
     if (enable && !this.settings.unsolicited) return Iin.functionNotSupported;
-    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
-    let iin = this.problemIndication(problem);
-    for (const { type, variation } of headers) {
-      if (type?.what !== 'class' || variation < 2) {
-        iin |= Iin.parameterError;
-        continue;
-      }
-      const bit = 1 << (variation - 2);
-      this.unsolicitedClasses = enable ? this.unsolicitedClasses | bit : this.unsolicitedClasses & ~bit;
-    }
-    return iin;
+    const { bits, problem, iin } = classesNamed(fragment);
+    this.unsolicitedClasses = enable ? this.unsolicitedClasses | bits : this.unsolicitedClasses & ~bits;
+    return iin | this.problemIndication(problem);
   }
 
-  /** Class headers, each followed by what is to be in that class (IEEE 1815, clause 4.4.9). */
   private assignClass(fragment: Fragment): number {
-    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, false);
-    let iin = this.problemIndication(problem);
-    let eventClass: 0 | 1 | 2 | 3 | null = null;
-    for (const { type, group, variation, range } of headers) {
-      if (type?.what === 'class') {
-        eventClass = (variation - 1) as 0 | 1 | 2 | 3;
-        continue;
-      }
-      const holder = kindOfGroup(group);
-      if (eventClass === null || holder?.use !== 'static') {
-        iin |= holder === null ? Iin.objectUnknown : Iin.parameterError;
-        continue;
-      }
-      const { points, complete } = chosenPoints(this.points.ofKind(holder.kind), range);
-      if (!complete) iin |= Iin.parameterError;
-      for (const point of points) point.class = eventClass;
-    }
-    return iin;
+    const { assigned, problem, iin } = classesToAssign(fragment, this.points);
+    for (const { point, eventClass } of assigned) point.class = eventClass;
+    return iin | this.problemIndication(problem);
   }
 
   private onRead(fragment: Fragment, now: Instant): void {
