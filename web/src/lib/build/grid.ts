@@ -66,6 +66,10 @@ export const FOLDED: readonly string[] = [
   'onMs',
   'offMs',
   'feedback',
+  'sentAs',
+  'setLow',
+  'setHigh',
+  'tolerance',
   'inService',
 ];
 

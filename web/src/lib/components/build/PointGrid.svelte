@@ -47,12 +47,13 @@
   }
   const ROW = 30;
   /**
-   * Rows drawn beyond the edge that is scrolled to: a few at rest, so that a filter has little to draw; more and more
-   * while it is scrolled, as many as a fast wheel covers before the next frame.
+   * Rows drawn beyond the edge that is scrolled to: as many as a fast wheel covers in a slow frame, since a frame shows
+   * what was drawn before it. Just after the view changed only a few, more with each frame: a filter that is typed has little to
+   * draw.
    */
-  const AHEAD = { rest: 20, step: 20, most: 100 };
-  const AT_REST_AFTER_MS = 300;
-  const BEHIND = 4;
+  const AHEAD = { usual: 150, changed: 20, step: 10 };
+  const GROWS_AFTER_MS = 150;
+  const BEHIND = 10;
   const GUTTER = 54;
   const STORE = 'halvix-point-columns';
   const CHECK_AFTER_MS = 350;
@@ -61,8 +62,8 @@
   let editor = $state<HTMLInputElement>();
   let scrollTop = $state(0);
   let upwards = $state(false);
-  let ahead = $state(AHEAD.rest);
-  let resting: ReturnType<typeof setTimeout> | undefined;
+  /** How far ahead a view is drawn by now. */
+  let grown = $state.raw<{ view: readonly number[]; rows: number } | null>(null);
   let viewport = $state(600);
   let headHeight = $state(58);
   let kind = $state('all');
@@ -127,8 +128,9 @@
     ),
   );
   /** Rows drawn now, and slots kept for them. */
+  const ahead = $derived(grown?.view === view ? grown.rows : AHEAD.changed);
   const drawn = $derived(Math.ceil(viewport / ROW) + ahead + BEHIND);
-  const pool = $derived(Math.ceil(viewport / ROW) + AHEAD.most + BEHIND);
+  const pool = $derived(Math.ceil(viewport / ROW) + AHEAD.usual + BEHIND);
   const first = $derived(
     Math.max(0, Math.min(view.length - drawn, Math.floor(scrollTop / ROW) - (upwards ? ahead : BEHIND))),
   );
@@ -167,6 +169,20 @@
     return () => {
       superseded = true;
       clearTimeout(timer);
+    };
+  });
+
+  $effect(() => {
+    const now = view;
+    let frame = 0;
+    const grow = (rows: number): void => {
+      grown = { view: now, rows };
+      if (rows < AHEAD.usual) frame = requestAnimationFrame(() => grow(rows + AHEAD.step));
+    };
+    const timer = setTimeout(() => grow(AHEAD.changed + AHEAD.step), GROWS_AFTER_MS);
+    return () => {
+      clearTimeout(timer);
+      cancelAnimationFrame(frame);
     };
   });
 
@@ -210,9 +226,6 @@
     if (next === scrollTop) return;
     upwards = next < scrollTop;
     scrollTop = next;
-    ahead = Math.min(AHEAD.most, ahead + AHEAD.step);
-    clearTimeout(resting);
-    resting = setTimeout(() => (ahead = AHEAD.rest), AT_REST_AFTER_MS);
   }
 
   function reveal(): void {
