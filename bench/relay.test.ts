@@ -81,3 +81,51 @@ test('the demo configuration has nothing wrong', () => {
   expect(checkConfiguration(demoConfiguration())).toEqual([]);
   expect(checkConfiguration(demoConfiguration(DEMO_PORTS))).toEqual([]);
 });
+
+describe('the records of a relay', () => {
+  const linesOf = (r: FeederRelay, name: string): string[] => {
+    const content = r.files.find((file) => file.name === name)?.content ?? new Uint8Array();
+    return Buffer.from(content).toString('latin1').trimEnd().split('\r\n');
+  };
+
+  test('a trip leaves a configuration and its data, as IEEE C37.111-1999 has them', () => {
+    const r = relay();
+    expect(r.files.map(({ name }) => name)).toEqual(['REC00001.CFG', 'REC00001.DAT']);
+    r.operate(0, block('trip'), false, NOON, true);
+    r.tick(NOON + 50);
+    const configuration = linesOf(r, 'REC00002.CFG');
+    expect(configuration[0].split(',')).toHaveLength(3);
+    const [total, analog, digital] = configuration[1].split(',');
+    expect([total, analog, digital]).toEqual(['7', '6A', '1D']);
+    // Each analog channel has thirteen fields, each digital one five.
+    expect(configuration.slice(2, 8).map((line) => line.split(',').length)).toEqual(Array(6).fill(13));
+    expect(configuration[8].split(',')).toHaveLength(5);
+    const [, , rate] = configuration.slice(9);
+    const [hertz, samples] = rate.split(',').map(Number);
+    expect(configuration.at(-4)).toMatch(/^24\/11\/2026,11:59:59\.\d{6}$/);
+    expect(configuration.at(-3)).toMatch(/^24\/11\/2026,12:00:00\.\d{6}$/);
+    const data = linesOf(r, 'REC00002.DAT').map((line) => line.split(',').map(Number));
+    expect(data).toHaveLength(samples);
+    expect(data.every((row, i) => row.length === 9 && row[0] === i + 1)).toBe(true);
+    // Microseconds since the first sample, evenly apart.
+    expect(data[samples - 1][1]).toBe(((samples - 1) * 1e6) / hertz);
+    // The breaker opens, and no current flows from then on.
+    const opened = data.findIndex((row) => row[8] === 0);
+    expect(opened).toBeGreaterThan(0);
+    expect(data.slice(opened).every((row) => row[2] === 0 && row[3] === 0 && row[4] === 0)).toBe(true);
+  });
+
+  test('the oldest go when there are too many, and what is deleted is gone', () => {
+    const r = relay();
+    for (let i = 1; i <= 12; i++) {
+      r.operate(0, block('trip'), false, NOON + i * 1000, true);
+      r.tick(NOON + i * 1000 + 50);
+      r.operate(0, block('close'), false, NOON + i * 1000 + 100, true);
+      r.tick(NOON + i * 1000 + 200);
+    }
+    expect(r.files).toHaveLength(20);
+    expect(r.files[0].name).toBe('REC00004.CFG');
+    r.deleteFile('REC00004.CFG');
+    expect(r.files.map(({ name }) => name)).not.toContain('REC00004.CFG');
+  });
+});

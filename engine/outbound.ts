@@ -2,7 +2,7 @@ import type { MappingConfig, OutboundConfig, PointConfig } from '@halvix/core/co
 import {
   ControlStatus,
   flagsFromQuality,
-  GROUPS,
+  objectWords,
   type BufferedEvent,
   Outstation,
   type ControlItem,
@@ -220,9 +220,8 @@ export class OutboundRunner {
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const text = reading.text === undefined ? {} : { text: reading.text };
     const flags = flagsFromQuality(kind, quality);
-    const group = GROUPS[kind].static;
     target.delivery = {
-      object: `g${group}v${staticVariation} i${index}`,
+      object: `${objectWords(kind, 'static', staticVariation)} i${index}`,
       value,
       flags,
       eventNumber: null,
@@ -307,7 +306,7 @@ export class OutboundRunner {
     const target = this.byTarget.get(`${kind} ${index}`);
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
-    target.delivery.object = `g${GROUPS[kind].event}v${variation} i${index}`;
+    target.delivery.object = `${objectWords(kind, 'event', variation)} i${index}`;
   }
 
   private mark(

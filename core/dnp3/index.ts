@@ -45,7 +45,7 @@ export type { StoredFile } from './fileshelf.ts';
 export type { FileEntry } from './file.ts';
 export type { BufferedEvent } from './eventbuffer.ts';
 export type { MeasuredReading } from './measured.ts';
-export { DEFAULT_VARIATIONS, GROUPS, type OutstationPoint, type PointState } from './pointtable.ts';
+export { DEFAULT_VARIATIONS, GROUPS, objectWords, type OutstationPoint, type PointState } from './pointtable.ts';
 export { positionsInFrames } from './transport.ts';
 export { flagsFromQuality, qualityFromFlags, flagWords } from './quality.ts';
 export { describeFragment } from './describe.ts';

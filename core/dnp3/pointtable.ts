@@ -38,6 +38,10 @@ export const GROUPS: Record<PointKind, { static: number; event: number }> = {
   text: { static: 110, event: 111 },
 };
 
+/** The object that carries a kind, in words: `g30v1`; of a text the group alone, its variation is its length. */
+export const objectWords = (kind: PointKind, use: 'static' | 'event', variation: number): string =>
+  kind === 'text' ? `g${GROUPS.text[use]}` : `g${GROUPS[kind][use]}v${variation}`;
+
 /** Groups of the events that report commands (g13, g43). */
 export const COMMAND_GROUPS: Partial<Record<PointKind, number>> = { output: 13, setpoint: 43 };
 

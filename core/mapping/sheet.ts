@@ -1,5 +1,5 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
-import { GROUPS } from '../dnp3/index.ts';
+import { objectWords } from '../dnp3/index.ts';
 import { addressWords, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
 import { isControl } from './convert.ts';
 
@@ -31,7 +31,6 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
     if (found === undefined) return [];
     const { point } = found;
     const { gain, offset } = target.value === 'raw' ? scalingOf(point) : { gain: 1, offset: 0 };
-    const { static: fixed, event } = GROUPS[target.kind];
     const numeric = isScaled(target.kind);
     return [
       [
@@ -44,8 +43,8 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
         numeric ? String(offset) : '',
         point.states?.join(' / ') ?? '',
         target.eventClass === 0 ? 'none' : String(target.eventClass),
-        `g${fixed}v${target.staticVariation}`,
-        target.eventClass > 0 && event !== null ? `g${event}v${target.eventVariation}` : '',
+        objectWords(target.kind, 'static', target.staticVariation),
+        target.eventClass > 0 ? objectWords(target.kind, 'event', target.eventVariation) : '',
         isControl(target.kind) ? 'status to the centre, control from it' : 'to the centre',
         `${device} ${addressWords(kind, index)}`,
       ],

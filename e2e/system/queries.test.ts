@@ -2,17 +2,23 @@ import {
   applyConfiguration,
   batchWasStored,
   claimCommands,
+  claimTransfer,
+  closeTransfers,
+  fileOfTransfer,
   historyOf,
   latestOf,
   makePartitions,
   migrateDatabase,
   newestRevision,
+  noteTransfer,
   openDatabase,
   orderCommand,
+  orderTransfer,
   pointNumbers,
   readingsBefore,
   replayGuards,
   storeBatch,
+  transfersOf,
   writeLatest,
   type Database,
   type StoredReading,
@@ -177,4 +183,77 @@ describe('commands', () => {
     expect(expired).toMatchObject({ state: 'expired', words: 'it had expired before the engine took it' });
     expect(expired.ended).not.toBeNull();
   });
+});
+
+describe('questions about files', () => {
+  const question = (device: string): Parameters<typeof orderTransfer>[1] => ({
+    ...{ id: randomUUID(), device, what: 'readFile', name: 'A.DAT' },
+    ...{ requestedBy: 'test', requested: Date.now() },
+  });
+
+  test('each is taken once, by an engine that has the device', async () => {
+    const asked = question('FILES-1');
+    expect(await orderTransfer(database, asked)).toBe(true);
+    expect(await orderTransfer(database, asked)).toBe(false);
+    expect(await claimTransfer(database, asked.id, 'e1', ['OTHER'])).toBeNull();
+    const claims = await Promise.all(
+      ['e1', 'e2', 'e3'].map((engine) => claimTransfer(database, asked.id, engine, ['FILES-1'])),
+    );
+    expect(claims.filter((claim) => claim !== null)).toHaveLength(1);
+  });
+
+  test('its content is kept octet for octet, and not sent along with the list', async () => {
+    const asked = question('FILES-2');
+    await orderTransfer(database, asked);
+    await claimTransfer(database, asked.id, 'e1', ['FILES-2']);
+    const content = Uint8Array.from({ length: 1000 }, (_, i) => i & 0xff);
+    await noteTransfer(database, asked.id, { state: 'done', content, octets: 1000, ended: Date.now() });
+    const [row] = await transfersOf(database, 'FILES-2');
+    expect(row).toMatchObject({ state: 'done', octets: 1000 });
+    expect(row).not.toHaveProperty('content');
+    expect(Uint8Array.from((await fileOfTransfer(database, asked.id))?.content ?? [])).toEqual(content);
+    expect(await fileOfTransfer(database, randomUUID())).toBeNull();
+  });
+
+  test('what stopped with its engine, or was never taken, has failed; what others have goes on', async () => {
+    const [mine, others, old, fresh] = [0, 1, 2, 3].map(() => question('FILES-3'));
+    for (const asked of [mine, others, fresh]) await orderTransfer(database, asked);
+    await orderTransfer(database, { ...old, requested: Date.now() - 60_000 });
+    await claimTransfer(database, mine.id, 'e1', ['FILES-3']);
+    await claimTransfer(database, others.id, 'e2', ['FILES-3']);
+    await closeTransfers(database, 'e1', Date.now() - 30_000);
+    const states = new Map((await transfersOf(database, 'FILES-3')).map(({ id, state }) => [id, state]));
+    expect([mine, others, old, fresh].map(({ id }) => states.get(id))).toEqual([
+      'failed',
+      'running',
+      'failed',
+      'requested',
+    ]);
+  });
+
+  test('of each device the last 200 are kept', async () => {
+    for (let i = 0; i < 205; i++) {
+      const asked = { ...question('FILES-4'), requested: 1_700_000_000_000 + i };
+      await orderTransfer(database, asked);
+      await noteTransfer(database, asked.id, { state: 'done', ended: Date.now() });
+    }
+    const kept = await transfersOf(database, 'FILES-4');
+    expect(kept).toHaveLength(200);
+    expect(kept[0].requested).toBe(1_700_000_000_204);
+  });
+});
+
+test('texts go into history beside the numbers, and come back', async () => {
+  await makePartitions(database, NOON, 1);
+  const text = { pointId: 77, raw: 0, text: 'gate 1: "obstructed", 50\u00b0' };
+  const readings = [
+    reading(NOON + 1, 5, { pointId: 77 }),
+    reading(NOON + 2, 0, text),
+    reading(NOON + 3, 6, { pointId: 77 }),
+  ];
+  await storeBatch(database, { writer: 'texts', id: 'b1', readings, guards: new Map() });
+  const rows = await readingsBefore(database, 77, NOON + 10, 10);
+  expect(rows.map((row) => row.text ?? row.raw)).toEqual([6, text.text, 5]);
+  await writeLatest(database, [readings[1]]);
+  expect((await latestOf(database, [77])).get(77)).toMatchObject({ text: text.text });
 });

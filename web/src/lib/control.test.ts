@@ -1,5 +1,6 @@
 import { expect, test } from 'vitest';
-import { progressOf } from './control.ts';
+import { detailWords, expectedOf, progressOf, setWords, wantedProblem, wantedWords } from './control.ts';
+import type { PointView } from './server/points.ts';
 import type { CommandView } from './topics.ts';
 
 const COMMAND: CommandView = {
@@ -51,4 +52,44 @@ test("a refusal ends the list with the device's status", () => {
     state: 'failed',
   });
   expect(steps).toHaveLength(3);
+});
+
+const SETTING = {
+  ...{ sentAs: 'int16' as const, low: 0.5, high: 4, feedback: null, tolerance: 0, feedbackWithinMs: 10_000 },
+  follows: { name: 'Level wanted', pointId: 7, unit: 'm' },
+};
+const LEVEL: PointView = {
+  ...{ id: 7, device: 'SKA', kind: 'setpoint', index: 0, address: 'AO 0', name: 'Level wanted', unit: 'm' },
+  ...{ gain: 0.001, offset: 0, states: null, control: null, setting: SETTING },
+};
+
+test('a setpoint in words, with what is sent for it', () => {
+  const wanted = { operation: 'set', value: 2.65 } as const;
+  expect(wantedProblem(wanted, LEVEL)).toBeNull();
+  expect(wantedWords(wanted, LEVEL)).toBe('Set to 2.65 m');
+  expect(detailWords(wanted, LEVEL)).toBe('2650 counts, as int16');
+  expect(expectedOf(wanted, LEVEL)).toEqual({ name: 'Level wanted', value: '2.65 m' });
+  expect(setWords(2650, { ...LEVEL, pairs: null, range: 'none' })).toBe('Set to 2.650 m');
+  expect(wantedProblem({ operation: 'set', value: null }, LEVEL)).toBe('Value: a number in m');
+  expect(wantedProblem({ operation: 'set', value: 7 }, LEVEL)).toContain('7 is above its highest, 4 m');
+});
+
+test('a pulse names the field and the limit that it breaks', () => {
+  const pulse = { operation: 'pulseOn', onMs: 500, offMs: 250, count: 1 } as const;
+  const point = { ...LEVEL, setting: null };
+  expect(wantedProblem(pulse, point)).toBeNull();
+  expect(detailWords(pulse, point)).toBe('500 ms on, 250 ms off, once');
+  expect(wantedProblem({ ...pulse, onMs: -1 }, point)).toBe('On time: -1 is not from 0 to 600 000 ms');
+  expect(wantedProblem({ ...pulse, count: 300 }, point)).toBe('Count: 300 is not from 1 to 255');
+  expect(expectedOf(pulse, point)).toBeNull();
+});
+
+test('without an answer nothing is claimed but what the feedback point shows', () => {
+  const mode = 'directNoAnswer';
+  const words = progressOf({ ...COMMAND, mode, state: 'confirmed', sent: 20, confirmed: 900, ended: 900 }, true);
+  expect(words.map(({ words: one }) => one)).toEqual([
+    'Requested by olga',
+    'Sent to the device',
+    'Confirmed by the feedback point',
+  ]);
 });

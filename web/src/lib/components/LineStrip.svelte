@@ -13,7 +13,9 @@
   const x = $derived(scaleLinear([lane.at - spanMs, lane.at], [LEFT, width - 12]));
   const turns = $derived(lane.strip.filter((turn) => turn.ended >= lane.at - spanMs));
   const at = (time: number): number => Math.max(LEFT, x(time));
-  const ticks = $derived(Array.from({ length: 6 }, (_, i) => lane.at - spanMs + (i * spanMs) / 5));
+  /** As many as have room for their words. */
+  const spaces = $derived(Math.max(1, Math.min(5, Math.floor((width - LEFT) / 90))));
+  const ticks = $derived(Array.from({ length: spaces + 1 }, (_, i) => lane.at - spanMs + (i * spanMs) / spaces));
   let pointed = $state.raw<LaneState['strip'][number] | null>(null);
 </script>
 

@@ -61,7 +61,7 @@
       mono: true,
       text: (row) => since(row, row.confirmed),
     },
-    { key: 'outcome', title: 'Outcome', width: 'minmax(230px,1.6fr)', text: outcome },
+    { key: 'outcome', title: 'Outcome', width: 'minmax(190px,1.6fr)', text: outcome },
   ];
 
   onMount(() => {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { page } from '$app/state';
   import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
-  import { GROUPS } from '@halvix/core/dnp3';
+  import { GROUPS, objectWords } from '@halvix/core/dnp3';
   import { applyRule, isControl, mappingProblem, targetKinds, type MappingRule } from '@halvix/core/mapping';
   import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
@@ -105,8 +105,9 @@
   const objectsOf = ({ held }: Row): string => {
     if (!held) return '';
     const { target } = held.document;
-    const { static: fixed, event } = GROUPS[target.kind];
-    return `g${fixed}v${target.staticVariation}${event !== null && target.eventClass > 0 ? `, g${event}v${target.eventVariation} class ${target.eventClass}` : ''}`;
+    const { kind, staticVariation, eventVariation, eventClass } = target;
+    const events = eventClass > 0 ? `, ${objectWords(kind, 'event', eventVariation)} class ${eventClass}` : '';
+    return `${objectWords(kind, 'static', staticVariation)}${events}`;
   };
   const columns: Column<Row>[] = [
     {
@@ -497,22 +498,24 @@
           <option value="raw">raw</option><option value="engineering">in units</option>
         </select></label
       >
-      <label class="flex flex-col gap-0.5"
-        >Variation of the value, g{GROUPS[target.kind].static}v<input
-          class="field mono"
-          type="number"
-          value={target.staticVariation}
-          oninput={(e) => retarget({ staticVariation: e.currentTarget.valueAsNumber })}
-        /></label
-      >
-      <label class="flex flex-col gap-0.5"
-        >Variation of its events, g{GROUPS[target.kind].event ?? '–'}v<input
-          class="field mono"
-          type="number"
-          value={target.eventVariation}
-          oninput={(e) => retarget({ eventVariation: e.currentTarget.valueAsNumber })}
-        /></label
-      >
+      {#if target.kind !== 'text'}
+        <label class="flex flex-col gap-0.5"
+          >Variation of the value, g{GROUPS[target.kind].static}v<input
+            class="field mono"
+            type="number"
+            value={target.staticVariation}
+            oninput={(e) => retarget({ staticVariation: e.currentTarget.valueAsNumber })}
+          /></label
+        >
+        <label class="flex flex-col gap-0.5"
+          >Variation of its events, g{GROUPS[target.kind].event ?? '–'}v<input
+            class="field mono"
+            type="number"
+            value={target.eventVariation}
+            oninput={(e) => retarget({ eventVariation: e.currentTarget.valueAsNumber })}
+          /></label
+        >
+      {/if}
       <label class="flex flex-col gap-0.5"
         >Deadband, in what is handed on; empty: the point's own<input
           class="field mono"
