@@ -23,6 +23,11 @@ export class FileTransfers {
 
   constructor(private readonly context: FileContext) {}
 
+  /** Gives up what no engine has taken. */
+  tidy(): Promise<void> {
+    return closeTransfers(this.context.database, null, clock.now() - STALE_MS);
+  }
+
   /** Questions are taken in the order in which they were asked: a directory after a deletion shows it. */
   begin(request: EngineRequest & { type: 'file' }): Promise<void> {
     const claim = this.claims.then(() => this.claim(request.id));
@@ -35,7 +40,6 @@ export class FileTransfers {
 
   private async claim(id: string): Promise<FileTransfer | null> {
     const { database, engine, devices } = this.context;
-    await closeTransfers(database, null, clock.now() - STALE_MS);
     return claimTransfer(database, id, engine, [...devices().keys()]);
   }
 

@@ -55,6 +55,7 @@ const timers = [
   }, 1000),
   // A notification that was lost with a connection is made up for.
   setInterval(() => void runtime.apply().catch(() => {}), 5000),
+  setInterval(() => void runtime.files.tidy().catch(() => {}), 10_000),
   setInterval(() => void housekeeping().catch(() => {}), HOUR_MS),
 ];
 

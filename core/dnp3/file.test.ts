@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { FunctionCode } from './application.ts';
 import { decodeFileObject, encodeFileObject, readDirectory, writeDirectory, type FileObject } from './file.ts';
+import { FileJob } from './filejob.ts';
 import { encodeLinkFrame, LinkParser, PrimaryFunction } from './link.ts';
 import { Loop } from './loop.ts';
 import type { Order } from './order.ts';
@@ -70,18 +71,39 @@ describe('files', () => {
     );
   });
 
-  test('an answer that is lost ends the order, and what is open is closed', () => {
-    const loop = started();
-    let reads = 0;
+  /** Loses answers with a block, from the second one on, so many of them. */
+  function losing(loop: Loop, howMany: number): void {
+    let blocks = 0;
     loop.wire = (octets, towards) => {
-      if (towards === 'master' && loop.outstation.counters.values.requests > 0 && octets.length > 1000 && ++reads === 2)
-        return null;
-      return octets;
+      if (towards !== 'master' || octets.length <= 1000) return octets;
+      blocks++;
+      return blocks > 1 && blocks <= 1 + howMany ? null : octets;
     };
-    expect(order(loop, { what: 'readFile', name: 'RECORD01.DAT' }, 5000)?.problem).toBe('the device did not answer');
+  }
+
+  test('a block whose answer was lost is asked for again', () => {
+    const loop = started();
+    losing(loop, 2);
+    expect(order(loop, { what: 'readFile', name: 'RECORD01.DAT' }, 5000)?.answer.file).toEqual(CONTENT);
+    expect(loop.master.counters.values.retries).toBe(2);
+  });
+
+  test('one that does not come ends the order, and what is open is closed', () => {
+    const loop = started();
+    losing(loop, 3);
+    expect(order(loop, { what: 'readFile', name: 'RECORD01.DAT' }, 6000)?.problem).toBe('the device did not answer');
     expect(requests(loop).at(-1)).toBe(FunctionCode.closeFile);
     loop.wire = (octets) => octets;
     expect(order(loop, { what: 'readFile', name: 'RECORD01.DAT' })?.answer.file).toEqual(CONTENT);
+  });
+
+  test('a device that never comes to the last block is not listened to for ever', () => {
+    const job = new FileJob({ what: 'readFile', name: 'A' }, 100, 1);
+    job.take({ variation: 4, handle: 7, size: 0, maxBlock: 100, requestId: 1, status: 0 });
+    job.take({ variation: 5, handle: 7, block: 0, last: false, data: new Uint8Array(0) });
+    expect(job.next()).toMatchObject({ step: 'send', functionCode: FunctionCode.closeFile });
+    job.take(null);
+    expect(job.next()).toEqual({ step: 'failed', words: 'A: an empty block that is not the last' });
   });
 
   test('a link that is lost in between ends the order', () => {

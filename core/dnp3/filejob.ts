@@ -72,6 +72,11 @@ export class FileJob {
     }
   }
 
+  /** A block may be asked for again when its answer was lost: nothing happens twice by that. */
+  get mayRepeat(): boolean {
+    return this.handle !== null && this.outcome === null;
+  }
+
   /** Takes the answer to what `next` wanted; null: the device did not answer, or refused. */
   take(answer: FileObject | null, refusal = 'the device did not answer'): void {
     const { what, name } = this.wish;
@@ -109,6 +114,10 @@ export class FileJob {
     else if (answer.variation !== 5 || answer.handle !== this.handle || answer.block !== this.blocks.length)
       this.fail(`${name}: another block came than the one that was asked for`);
     else {
+      if (answer.data.length === 0 && !answer.last) {
+        this.fail(`${name}: an empty block that is not the last`);
+        return;
+      }
       this.blocks.push(answer.data);
       this.octets += answer.data.length;
       if (this.octets > MAX_FILE_OCTETS) this.fail(`${name} has more than ${MAX_FILE_OCTETS} octets`);

@@ -587,6 +587,10 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       return;
     }
     if (task.type === 'file') {
+      if (task.job.mayRepeat && attempt < this.settings.retries) {
+        this.repetition = { task, attempt: attempt + 1, since: now };
+        return;
+      }
       task.job.take(null);
       this.goOnWithFile(task);
       return;
