@@ -295,6 +295,48 @@ describe('devices that call', () => {
     expect(states(31)).toEqual(['answering']);
   });
 
+  test('a gateway calls for all devices of its line: they share a lane, and never speak at once', async () => {
+    const port = await freePort();
+    const config = linkOf({ type: 'tcpServer', port, line: { bitRate: 19_200 } });
+    const { values, states, link } = runLink(config, [51, 52, 53], { responseTimeoutMs: 400, retries: 0 });
+    const ends = [51, 52, 53].map((address) => new FarEnd(address));
+    let open = 0;
+    let collisions = 0;
+    const dial = (): (() => void) => {
+      const socket = connect(port, '127.0.0.1');
+      socket.on('error', () => {});
+      for (const end of ends) {
+        // What is asked is answered a while later; another request in between would meet the answer on the line.
+        end.send = (octets) =>
+          setTimeout(() => {
+            open--;
+            socket.write(octets);
+          }, 30);
+        end.driver.start();
+      }
+      socket.on('data', (octets) => {
+        // A confirm (function 0) and a question about the link are not answered by data.
+        const asks = octets.length > 15 && octets[12] !== 0;
+        if (asks && ++open > 1) collisions++;
+        for (const end of ends) end.driver.receive(octets);
+      });
+      return () => socket.destroy();
+    };
+    const hangUp = dial();
+    for (const address of [51, 52, 53]) await until(`${address} is read`, () => values(address).includes(address));
+    ends[1].set(4711);
+    await until('its event comes', () => values(52).includes(4711));
+    expect(collisions).toBe(0);
+    expect(Object.keys(link.laneState().devices).sort()).toEqual(['D51', 'D52', 'D53']);
+    hangUp();
+    await until('its call is over', () => !link.isUp('D51'));
+    dial();
+    ends[2].set(815);
+    await until('it is back', () => values(53).includes(815));
+    expect(states(51)).toContain('answering');
+    expect(collisions).toBe(0);
+  });
+
   test('one that says nothing is asked who it is', async () => {
     const port = await freePort();
     const { values } = runLink(linkOf({ type: 'tcpServer', port }), [31]);

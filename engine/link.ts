@@ -115,8 +115,9 @@ const SILENT_CALLER_MS = 1500;
 const IDLE_LOOK_MS = 200;
 
 /**
- * A link and the lanes on it. Where we connect, all its devices share one lane; where devices call us, each has a lane
- * of its own on the connection on which it was last heard.
+ * A link and the lanes on it. Where we connect, all its devices share one lane. Where devices call us, each has a lane
+ * of its own on the connection on which it was last heard; unless the link has a line (a bit rate): then one gateway
+ * calls for all of them, they share a lane, and the newest call counts.
  */
 export class LinkRunner {
   private readonly shared: RunningLane | null;
@@ -125,6 +126,8 @@ export class LinkRunner {
   private readonly transport: Reconnecting | null;
   private readonly server: CallServer | null;
   private readonly callers = new Map<Call, CallerState>();
+  /** The call of the gateway, where one calls for all. */
+  private gateway: Call | null = null;
   /** Orders for devices whose link rests: they go when it is up. */
   private waiting: { device: string; command: MasterCommand; until: number }[] = [];
   private readonly idle: NodeJS.Timeout | null;
@@ -153,12 +156,13 @@ export class LinkRunner {
           )
         : null;
     const { transport } = this;
-    this.shared = transport
-      ? new RunningLane(lineTiming(config), {
-          send: (octets) => transport.send(octets),
-          key: (on) => transport.key(on),
-        })
-      : null;
+    this.shared =
+      transport !== null || config.line.bitRate > 0
+        ? new RunningLane(lineTiming(config), {
+            send: (octets) => (transport === null ? this.gateway?.send(octets) : transport.send(octets)),
+            key: (on) => transport?.key(on),
+          })
+        : null;
     this.idle = config.calls.when === 'onDemand' && transport ? setInterval(() => this.lookIdle(), IDLE_LOOK_MS) : null;
   }
 
@@ -228,7 +232,8 @@ export class LinkRunner {
 
   /** Whether the device can be reached now. */
   isUp(device: string): boolean {
-    return this.transport ? this.transport.state.state === 'connected' : this.callOf(device) !== undefined;
+    if (this.transport !== null) return this.transport.state.state === 'connected';
+    return this.shared !== null ? this.gateway !== null : this.callOf(device) !== undefined;
   }
 
   /** Calls now, where the link is made on demand. */
@@ -307,6 +312,10 @@ export class LinkRunner {
   private onCallData(call: Call, bytes: Uint8Array): void {
     const state = this.callers.get(call);
     if (state === undefined) return;
+    if (this.shared !== null) {
+      this.onGatewayData(call, state, bytes);
+      return;
+    }
     for (const device of state.caller.push(bytes)) {
       if (state.devices.has(device)) continue;
       // Its newest connection counts.
@@ -318,6 +327,23 @@ export class LinkRunner {
       this.context.changed();
     }
     for (const device of state.devices) this.own.get(device)?.receive(bytes);
+  }
+
+  private onGatewayData(call: Call, state: CallerState, bytes: Uint8Array): void {
+    for (const device of state.caller.push(bytes)) state.devices.add(device);
+    if (state.devices.size === 0) return;
+    if (this.gateway !== call) {
+      clearTimeout(state.timer);
+      const before = this.gateway;
+      this.gateway = call;
+      if (before !== null) {
+        this.onDown();
+        before.end();
+      }
+      this.onUp();
+      this.context.changed();
+    }
+    this.shared?.receive(bytes);
   }
 
   private leave(call: Call, device: string): void {
@@ -332,6 +358,10 @@ export class LinkRunner {
     this.callers.delete(call);
     if (state === undefined) return;
     clearTimeout(state.timer);
+    if (this.gateway === call) {
+      this.gateway = null;
+      this.onDown();
+    }
     for (const device of state.devices) this.own.get(device)?.stop();
     this.context.changed();
   }

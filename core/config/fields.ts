@@ -79,8 +79,8 @@ export const LINK_FIELDS: readonly SettingField[] = [
   text('serialPort', 'Serial port', { open: true, help: 'On the engine: /dev/ttyS0', applies: linkIs('serial') }),
   number('localPort', 'Our UDP port', '', [0, 65535], { help: '0: any', applies: linkIs('udp') }),
   number('line.bitRate', 'Line, bit rate', 'bit/s', [0, 10_000_000], {
-    help: 'Of the serial line or radio behind it; 0: none',
-    applies: linkIs('tcpClient', 'serial'),
+    help: 'Of the serial line or radio behind it, whose devices take turns; 0: none, devices that call have a call each',
+    applies: linkIs('tcpClient', 'tcpServer', 'serial'),
   }),
   {
     path: 'line.parity',

@@ -252,6 +252,56 @@ test('a list goes out as a workbook and comes back as it was; a device is copied
   await expect(page.getByRole('link', { name: 'HLM-F3' })).toHaveCount(0);
 });
 
+test('the address plan goes out, comes in changed, and says what is wrong with it', async ({ page }) => {
+  const complaints = complaintsOf(page);
+  await signInAs(page, 'ada');
+  await visit(page, rig, '/build/plan');
+  const [file] = await Promise.all([
+    page.waitForEvent('download'),
+    page.getByRole('button', { name: 'Export CSV' }).click(),
+  ]);
+  const plan = await readFile(await file.path(), 'utf8');
+  expect(plan).toContain('F2 feeder relay');
+  const take = (name: string, text: string): Promise<void> =>
+    page.getByLabel('Import CSV…').setInputFiles({ name, mimeType: 'text/csv', buffer: Buffer.from(text) });
+  await take('same.csv', plan);
+  await expect(page.getByText('Nothing changes.')).toBeVisible();
+  await page.getByRole('button', { name: 'Cancel' }).click();
+  await take('wrong.csv', plan.replace(/(device,HLM-F2,[^,]*,[^,]*,[^,]*),\d+/, '$1,70000'));
+  await expect(page.getByRole('alert')).toContainText(/row \d+, Port “70000”/);
+  await expect(page.getByRole('button', { name: /Take over/ })).toBeDisabled();
+  await page.getByRole('button', { name: 'Cancel' }).click();
+  await take('moved.csv', plan.replace('F2 feeder relay', 'F2 relay moved'));
+  await page.getByRole('button', { name: 'Take over 1' }).click();
+  await expect(page.getByRole('row', { name: /HLM-F2/ })).toContainText('F2 relay moved');
+  await page.getByRole('button', { name: 'Undo' }).click();
+  await expect(page.getByRole('row', { name: /HLM-F2/ })).toContainText('F2 feeder relay');
+  // Two radios whose radio sides clash are told of each other.
+  for (const [code, wired] of [
+    ['RAD-1', '192.168.1.1/24'],
+    ['RAD-2', '192.168.1.1/24'],
+  ]) {
+    await page.getByRole('button', { name: 'Add a radio' }).click();
+    await page.getByLabel('Code', { exact: true }).fill(code);
+    await page.getByLabel('Name', { exact: true }).fill(`Radio ${code}`);
+    await page.getByLabel('Radio side, address/prefix').fill('10.9.0.5/24');
+    await page.getByLabel('Wired side, address/prefix').fill(wired);
+    await page.getByRole('button', { name: 'Save to the draft' }).click();
+    await expect(page.getByRole('row', { name: new RegExp(code) })).toBeVisible();
+  }
+  await expect(page.getByRole('row', { name: /RAD-2/ })).toContainText('10.9.0.5');
+  await expect(page.getByText(/endpoints, checked as one:/)).toContainText('with a problem');
+  for (const code of ['RAD-1', 'RAD-2']) {
+    await page
+      .getByRole('row', { name: new RegExp(code) })
+      .getByRole('button', { name: 'edit' })
+      .click();
+    await page.getByRole('button', { name: 'Delete it' }).click();
+    await expect(page.getByRole('row', { name: new RegExp(code) })).toHaveCount(0);
+  }
+  expect(complaints).toEqual([]);
+});
+
 test('the grid: edit, fill, series, replace, undo and redo, by keys', async ({ page }) => {
   const complaints = complaintsOf(page);
   await signInAs(page, 'ada');
