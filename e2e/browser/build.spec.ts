@@ -271,7 +271,7 @@ test('the address plan goes out, comes in changed, and says what is wrong with i
   await expect(page.getByRole('alert')).toContainText(/row \d+, Port “70000”/);
   await expect(page.getByRole('button', { name: /Take over/ })).toBeDisabled();
   await page.getByRole('button', { name: 'Cancel' }).click();
-  await take('moved.csv', plan.replace('F2 feeder relay', 'F2 relay moved'));
+  await take('moved.csv', plan.replace(/(device,HLM-F2,[^,]*),[^,]*/, '$1,F2 relay moved'));
   await page.getByRole('button', { name: 'Take over 1' }).click();
   await expect(page.getByRole('row', { name: /HLM-F2/ })).toContainText('F2 relay moved');
   await page.getByRole('button', { name: 'Undo' }).click();
