@@ -28,9 +28,11 @@ export class PollSchedule {
     return this.due[poll];
   }
 
+  /** Asked for after each octet that comes: without lists. */
   get earliest(): Instant | null {
-    const times = Object.values(this.due).flatMap((at) => at ?? []);
-    return times.length > 0 ? Math.min(...times) : null;
+    const { integrity, class1, class2, class3 } = this.due;
+    const earliest = Math.min(integrity ?? Infinity, class1 ?? Infinity, class2 ?? Infinity, class3 ?? Infinity);
+    return earliest === Infinity ? null : earliest;
   }
 
   /** Since when a poll is due; null: it is not. */
