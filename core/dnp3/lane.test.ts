@@ -197,6 +197,33 @@ describe('a shared line', () => {
     expect(order.indexOf('operate')).toBeLessThanOrEqual(1);
   });
 
+  test('a file is read between the polls, which keep their cycle, also where a poll is always due', () => {
+    const content = new Uint8Array(6000).fill(65);
+    const read = (class2PeriodMs: number, ms: number): { polls: number; blocks: number; done: boolean } => {
+      const line = new Line(SERIAL, { A: { class2PeriodMs, maxFragment: 600, responseTimeoutMs: 3000 } });
+      line.connect();
+      line.pass(3000);
+      line.outstations.get('A')?.command({ type: 'setFiles', files: [{ name: 'R', content, time: 0 }] }, line.now);
+      const from = line.now;
+      const order = { what: 'readFile', name: 'R' } as const;
+      line.lane.command({ device: 'A', command: { type: 'order', id: 'o', order } }, line.now);
+      line.pump();
+      line.pass(ms);
+      const turns = line.log.filter(({ at }) => at >= from);
+      const ended = line.effects.flatMap(({ effect }) => (effect.type === 'ordered' ? [effect.answer.file] : []));
+      if (ended.length > 0) expect(ended[0]).toEqual(content);
+      const count = (words: RegExp): number => turns.filter((turn) => words.test(turn.words)).length;
+      return { polls: count(/^events/), blocks: count(/^read file/), done: ended.length > 0 };
+    };
+    // A block takes some 0.7 s: a poll each second has its turn all the same.
+    const usual = read(1000, 12_000);
+    expect(usual.done).toBe(true);
+    expect(usual.polls).toBeGreaterThanOrEqual(10);
+    const busy = read(1, 40_000);
+    expect(busy.done).toBe(true);
+    expect(busy.polls).toBeGreaterThan(busy.blocks);
+  });
+
   test('shares: twice the share, twice the line', () => {
     const line = new Line(SERIAL, { A: { share: 2 }, B: {} });
     line.connect();

@@ -79,6 +79,8 @@ export interface MasterOptions {
 }
 
 const MAX_WAITING_ORDERS = 16;
+/** How long polls that are due keep the next step of an order from its turn. */
+const STEP_PATIENCE_MS = 1000;
 const TIME_SYNC_PAUSE_MS = 60_000;
 /** On a shared line, how long events go before an integrity poll that is due. */
 const INTEGRITY_PATIENCE_MS = 10_000;
@@ -101,6 +103,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private orders: { id: string; order: Order; since: Instant }[] = [];
   /** Orders under way that take several requests: the next one of each. */
   private steps: (Task & { type: 'file' | 'broadcast' })[] = [];
+  private stepSince: Instant = 0;
   /** A request that was not answered and is to be sent again. */
   private repetition: { task: Task; attempt: number; since: Instant } | null = null;
   /** Confirms whose readings are committed. */
@@ -400,16 +403,18 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
       return this.planOf(first, urgentPriority(first), this.startupSince, () => this.startup.shift());
     if (this.state === 'silent') return this.planProbe(now);
+    const poll = this.lateCommit === null ? this.planPoll(now) : null;
     const [step] = this.steps;
-    if (step !== undefined) return this.planOf(step, Priority.background, now, () => this.steps.shift());
+    // Polls that are due go first; where some always are, a step takes the place of one now and then.
+    if (step !== undefined && (poll === null || now - this.stepSince >= STEP_PATIENCE_MS))
+      return this.planOf(step, poll?.priority ?? Priority.background, this.stepSince, () => this.steps.shift());
     const [ordered] = this.orders;
     if (ordered !== undefined) return this.planOrder(ordered);
     if (this.timeSyncAsked && now >= this.timeSyncNotBefore)
       return this.planOf(this.timeTask, Priority.background, this.timeSyncNotBefore, (at) => {
         this.timeSyncNotBefore = at + TIME_SYNC_PAUSE_MS;
       });
-    if (this.lateCommit !== null) return null;
-    return this.planPoll(now) ?? this.planBackground(now);
+    return poll ?? (this.lateCommit === null ? this.planBackground(now) : null);
   }
 
   private planOf(
@@ -462,19 +467,22 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 
   /** After a step of a wish about a file, answered or not: the next one waits for its turn, or the order ends. */
-  private goOnWithFile(task: Task & { type: 'file' }): void {
+  private goOnWithFile(task: Task & { type: 'file' }, now: Instant): void {
     const next = task.job.next();
     if (next.step === 'send') {
       if (task.job.octets > 0) this.effects.push({ type: 'fileProgress', id: task.id, octets: task.job.octets });
       this.steps.push(task);
+      this.stepSince = now;
     } else if (next.step === 'failed') this.endOrder(task.id, next.words);
     else this.endOrder(task.id, null, next.answer);
   }
 
   /** A broadcast is sent: the moment that was recorded is told with another one; after that it is done. */
   private afterBroadcast({ id, functionCode }: Task & { type: 'broadcast' }, at: Instant): void {
-    if (functionCode === FunctionCode.recordCurrentTime) this.steps.push(recordedTimeTask(id, at));
-    else this.endOrder(id, null);
+    if (functionCode === FunctionCode.recordCurrentTime) {
+      this.steps.push(recordedTimeTask(id, at));
+      this.stepSince = at;
+    } else this.endOrder(id, null);
     if (this.clockDue !== null) this.clockDue = at;
   }
 
@@ -592,7 +600,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         return;
       }
       task.job.take(null);
-      this.goOnWithFile(task);
+      this.goOnWithFile(task, now);
       return;
     }
     if (task.type === 'order') {
@@ -775,7 +783,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         const refusal = refusalOf(fragment);
         if (decoded.ok) task.job.take(decoded.value);
         else task.job.take(null, refusal ? `the device refused: ${iinWords(refusal).join(', ')}` : decoded.problem);
-        this.goOnWithFile(task);
+        this.goOnWithFile(task, now);
         break;
       }
       case 'broadcast':

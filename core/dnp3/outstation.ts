@@ -365,9 +365,11 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- values
 
-  private update({ kind, index, value, text = '', flags, time, exact, always }: PointUpdate, quiet: boolean): void {
+  private update({ kind, index, value, flags, time, exact, always, ...more }: PointUpdate, quiet: boolean): void {
     const point = this.points.get(kind, index);
     if (point === undefined) return;
+    // What no fragment could carry would wait for ever.
+    const text = (more.text ?? '').slice(0, this.settings.maxFragment - TEXT_OVERHEAD);
     point.value = value;
     point.text = text;
     point.flags = flags;
@@ -773,6 +775,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 }
 
 const FILE_GROUP = 70;
+/** Octets of a fragment beside a text: headers of response and object, index. */
+const TEXT_OVERHEAD = 4 + 7 + 2;
 /** Octets of an answer with a block of a file, beside the block. */
 const FILE_OVERHEAD = 4 + 6 + 8;
 const NO_BLOCK: ControlBlock = { code: 0, count: 0, onMs: 0, offMs: 0, status: 0 };

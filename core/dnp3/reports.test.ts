@@ -69,6 +69,22 @@ describe('texts', () => {
     expect(loop.outstation.events.size).toBe(0);
   });
 
+  test('one that no fragment can carry is cut, and nothing waits for ever', () => {
+    const loop = started({ maxFragment: 249 }, { maxFragment: 249 });
+    say(loop, 0, 'y'.repeat(255));
+    say(loop, 1, 'after it');
+    loop.pass(3000);
+    loop.toMaster({ type: 'pollNow' });
+    loop.pass(1000);
+    expect(texts(loop, true)).toEqual([
+      [0, 'y'.repeat(236)],
+      [1, 'after it'],
+    ]);
+    expect(texts(loop, false).filter(([, text]) => text !== '')).toContainEqual([0, 'y'.repeat(236)]);
+    expect(loop.outstation.events.size).toBe(0);
+    expect(loop.sent.length).toBeLessThan(60);
+  });
+
   test('is only confirmed once it is stored', () => {
     const loop = started();
     loop.holdCommits = true;
