@@ -84,7 +84,7 @@ export function wantsOf(
       statics.push({ what: 'octets', octets: out.finish() });
     } else {
       const holder = kindOfGroup(group);
-      if (holder === null) {
+      if (holder === null || type?.what === 'passedOver') {
         iin |= Iin.objectUnknown;
         continue;
       }

@@ -131,13 +131,13 @@ export class Endpoint {
   }
 
   /** Returns the fragments that are complete; `heard` is called for each good frame from our peer. */
-  receive(bytes: Uint8Array, now: Instant, heard: () => void = () => {}): ReceivedFragment[] {
+  receive(bytes: Uint8Array, now: Instant, heard: (frame: LinkFrame) => void = () => {}): ReceivedFragment[] {
     this.options.counters.add('octetsReceived', bytes.length);
     return this.parser.push(bytes).flatMap((event) => this.take(event, now, heard) ?? []);
   }
 
   /** Takes what a parser found, for an endpoint that shares its line with others. */
-  take(event: LinkEvent, now: Instant, heard: () => void = () => {}): ReceivedFragment | null {
+  take(event: LinkEvent, now: Instant, heard: (frame: LinkFrame) => void = () => {}): ReceivedFragment | null {
     const { counters } = this.options;
     switch (event.type) {
       case 'noise':
@@ -153,7 +153,7 @@ export class Endpoint {
         counters.add('framesReceived');
         this.options.observe?.(event.frame);
         if (!this.isForUs(event.frame)) return null;
-        heard();
+        heard(event.frame);
         return this.onFrame(event.frame, event.octets, now);
       default:
         return event satisfies never;

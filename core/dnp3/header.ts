@@ -1,7 +1,7 @@
 import { ByteReader, type ByteWriter } from '../bytes/index.ts';
 import { objectType, takesAnyVariation, type ObjectType } from './objects.ts';
 
-/** Qualifier octets (IEEE 1815, tables 4-5 and 4-6), named by prefix and range. */
+/** Qualifier octets (IEEE 1815, tables 4-5 and 4-6) that are written here, named by prefix and range. */
 export const Qualifier = {
   startStop8: 0x00,
   startStop16: 0x01,
@@ -11,6 +11,38 @@ export const Qualifier = {
   count8Index8: 0x17,
   count16Index16: 0x28,
 } as const;
+
+/**
+ * What a qualifier says: bits 4 to 6 the prefix of each object (an index, or its size), bits 0 to 3 the range. Virtual
+ * addresses (range codes 3 to 5) are not known here.
+ */
+interface QualifierType {
+  prefix: 'none' | 'index' | 'size';
+  prefixOctets: 0 | 1 | 2 | 4;
+  range: 'startStop' | 'all' | 'count';
+  /** Of the count, or of start and stop each. */
+  rangeOctets: 0 | 1 | 2 | 4;
+}
+
+const OCTETS = [1, 2, 4] as const;
+
+function qualifierType(qualifier: number): QualifierType | null {
+  const prefixCode = qualifier >>> 4;
+  const rangeCode = qualifier & 0x0f;
+  if (prefixCode > 6) return null;
+  const prefix = prefixCode === 0 ? 'none' : prefixCode <= 3 ? 'index' : 'size';
+  const prefixOctets = prefixCode === 0 ? 0 : OCTETS[(prefixCode - 1) % 3];
+  const kind = { prefix, prefixOctets } as const;
+  if (rangeCode === FREE_FORMAT) return prefix === 'size' ? { ...kind, range: 'count', rangeOctets: 1 } : null;
+  if (rangeCode === 6) return prefix === 'none' ? { ...kind, range: 'all', rangeOctets: 0 } : null;
+  if (rangeCode <= 2) return prefix === 'none' ? { ...kind, range: 'startStop', rangeOctets: OCTETS[rangeCode] } : null;
+  return rangeCode >= 7 && rangeCode <= 9 ? { ...kind, range: 'count', rangeOctets: OCTETS[rangeCode - 7] } : null;
+}
+
+const FREE_FORMAT = 0x0b;
+
+const readNumber = (reader: ByteReader, octets: number): number =>
+  octets === 1 ? reader.uint8() : octets === 2 ? reader.uint16() : reader.uint32();
 
 export type HeaderRange =
   | { type: 'all' }
@@ -88,45 +120,43 @@ export function parseHeaders(
         words: `g${group}v${variation} qualifier ${hex(qualifier)}: ${words}`,
       },
     });
+    const known = qualifierType(qualifier);
     const type = objectType(group, variation);
     const anyVariation = variation === 0 && takesAnyVariation(group);
-    if (type === undefined && !(anyVariation && !withObjects)) return fail('objectUnknown', 'not known here');
+    // An object that says its size can be passed over, whatever it is.
+    const sized = known?.prefix === 'size' && withObjects;
+    if (type === undefined && !(anyVariation && !withObjects) && !sized) return fail('objectUnknown', 'not known here');
+    if (known === null) return fail('qualifierUnknown', 'not known here');
 
     const bits = type?.packedBits ?? 0;
     const packed = bits > 0;
     const size = type?.octets ?? 0;
     const items: HeaderItem[] = [];
     let range: HeaderRange;
-    const rangeOctets = RANGE_OCTETS[qualifier];
-    if (rangeOctets === undefined) return fail('qualifierUnknown', 'not known here');
+    const rangeOctets = known.range === 'startStop' ? 2 * known.rangeOctets : known.rangeOctets;
     if (reader.remaining < rangeOctets)
       return fail('truncated', `range needs ${rangeOctets} octets, ${reader.remaining} left`);
 
-    switch (qualifier) {
-      case Qualifier.all:
-        if (withObjects && type?.octets !== null) return fail('badRange', 'no range, but objects need one');
-        range = { type: 'all' };
-        break;
-      case Qualifier.startStop8:
-      case Qualifier.startStop16: {
-        const first = qualifier === Qualifier.startStop8 ? reader.uint8() : reader.uint16();
-        const stop = qualifier === Qualifier.startStop8 ? reader.uint8() : reader.uint16();
-        if (stop < first) return fail('badRange', `stop ${stop} before start ${first}`);
-        range = { type: 'range', start: first, stop };
-        if (!withObjects) break;
-        const count = stop - first + 1;
-        if (type?.what === 'attribute') {
-          for (let i = 0; i < count; i++) {
-            const length = reader.remaining >= 2 ? octets[reader.offset + 1] : 0;
-            if (reader.remaining < 2 + length || reader.remaining < 2)
-              return fail('truncated', `an attribute needs ${2 + length} octets, ${reader.remaining} left`);
-            items.push({ index: first + i, at: reader.offset, bit: 0 });
-            reader.take(2 + length);
-          }
-          break;
+    if (known.range === 'all') {
+      if (withObjects && type?.octets !== null) return fail('badRange', 'no range, but objects need one');
+      range = { type: 'all' };
+    } else if (known.range === 'startStop') {
+      const first = readNumber(reader, known.rangeOctets);
+      const stop = readNumber(reader, known.rangeOctets);
+      if (stop < first) return fail('badRange', `stop ${stop} before start ${first}`);
+      range = { type: 'range', start: first, stop };
+      const count = stop - first + 1;
+      if (withObjects && type?.what === 'attribute') {
+        for (let i = 0; i < count; i++) {
+          const length = reader.remaining >= 2 ? octets[reader.offset + 1] : 0;
+          if (reader.remaining < 2 + length || reader.remaining < 2)
+            return fail('truncated', `an attribute needs ${2 + length} octets, ${reader.remaining} left`);
+          items.push({ index: first + i, at: reader.offset, bit: 0 });
+          reader.take(2 + length);
         }
+      } else if (withObjects) {
         const need = packed ? Math.ceil((count * bits) / 8) : count * size;
-        if (need > reader.remaining)
+        if (need > reader.remaining || (need === 0 && count > 0))
           return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
         for (let i = 0; i < count; i++)
           items.push({
@@ -135,54 +165,51 @@ export function parseHeaders(
             bit: packed ? (i * bits) & 7 : 0,
           });
         reader.take(need);
-        break;
       }
-      case Qualifier.count8:
-      case Qualifier.count16: {
-        const count = qualifier === Qualifier.count8 ? reader.uint8() : reader.uint16();
-        range = { type: 'count', count };
-        if (!withObjects) break;
+    } else if (known.prefix === 'size') {
+      const count = readNumber(reader, known.rangeOctets);
+      range = { type: 'count', count };
+      for (let i = 0; i < count; i++) {
+        if (reader.remaining < known.prefixOctets)
+          return fail('truncated', `a size needs ${known.prefixOctets} octets, ${reader.remaining} left`);
+        const own = readNumber(reader, known.prefixOctets);
+        if (own > reader.remaining) return fail('truncated', `an object needs ${own} octets, ${reader.remaining} left`);
+        items.push({ index: i, at: reader.offset, bit: 0 });
+        reader.take(own);
+      }
+    } else if (known.prefix === 'none') {
+      const count = readNumber(reader, known.rangeOctets);
+      range = { type: 'count', count };
+      // A class takes a count as a limit; it has no objects.
+      if (withObjects && type?.octets !== null) {
         if (packed) return fail('badRange', 'packed bits need a start and a stop');
         const need = count * size;
-        if (need > reader.remaining)
+        if (need > reader.remaining || (need === 0 && count > 0))
           return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
         for (let i = 0; i < count; i++) items.push({ index: i, at: reader.offset + i * size, bit: 0 });
         reader.take(need);
-        break;
       }
-      default: {
-        const wide = qualifier === Qualifier.count16Index16;
-        const count = wide ? reader.uint16() : reader.uint8();
-        const prefix = wide ? 2 : 1;
-        if (packed && withObjects) return fail('badRange', 'packed bits need a start and a stop');
-        const need = count * (prefix + (withObjects ? size : 0));
-        if (need > reader.remaining)
-          return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
-        const indexes: number[] = [];
-        for (let i = 0; i < count; i++) {
-          const index = wide ? reader.uint16() : reader.uint8();
-          indexes.push(index);
-          if (!withObjects) continue;
-          items.push({ index, at: reader.offset, bit: 0 });
-          reader.take(size);
-        }
-        range = { type: 'indexes', indexes };
+    } else {
+      const count = readNumber(reader, known.rangeOctets);
+      if (packed && withObjects) return fail('badRange', 'packed bits need a start and a stop');
+      const need = count * (known.prefixOctets + (withObjects ? size : 0));
+      if (need > reader.remaining)
+        return fail('truncated', `${count} objects need ${need} octets, ${reader.remaining} left`);
+      const indexes: number[] = [];
+      for (let i = 0; i < count; i++) {
+        const index = readNumber(reader, known.prefixOctets);
+        indexes.push(index);
+        if (!withObjects) continue;
+        items.push({ index, at: reader.offset, bit: 0 });
+        reader.take(size);
       }
+      range = { type: 'indexes', indexes };
     }
-    headers.push({ group, variation, qualifier, range, type, items });
+    // What says its size but is not known is nobody's.
+    if (type !== undefined || !sized) headers.push({ group, variation, qualifier, range, type, items });
   }
   return { headers, problem: null };
 }
-
-const RANGE_OCTETS: Partial<Record<number, number>> = {
-  [Qualifier.startStop8]: 2,
-  [Qualifier.startStop16]: 4,
-  [Qualifier.all]: 0,
-  [Qualifier.count8]: 1,
-  [Qualifier.count16]: 2,
-  [Qualifier.count8Index8]: 1,
-  [Qualifier.count16Index16]: 2,
-};
 
 const hex = (octet: number): string => octet.toString(16).padStart(2, '0');
 
@@ -216,5 +243,7 @@ export function writeIndexedHeader(
 }
 
 export function writeCountHeader(out: ByteWriter, group: number, variation: number, count: number): void {
-  out.uint8(group).uint8(variation).uint8(Qualifier.count8).uint8(count);
+  out.uint8(group).uint8(variation);
+  if (count <= 0xff) out.uint8(Qualifier.count8).uint8(count);
+  else out.uint8(Qualifier.count16).uint16(count);
 }

@@ -184,6 +184,9 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
       if (member !== undefined) member.master.receiveEvent(event, now);
       else {
         this.totals.otherFrames++;
+        // Where one device alone is asked, whoever answers is meant to be it.
+        if (holder !== null && !event.frame.fromMaster)
+          holder.master.strangerHeard(event.frame.source, event.frame.destination);
         this.freeAt = Math.max(this.freeAt, now + this.timing.quietMs);
       }
     }

@@ -14,13 +14,14 @@ export type Wire = (octets: Uint8Array, towards: 'outstation' | 'master') => Uin
  */
 export class Loop {
   now: Instant = 1_700_000_000_000;
-  readonly master: Master;
+  master: Master;
   readonly outstation: Outstation;
   readonly masterEffects: MasterEffect[] = [];
   readonly outstationEffects: OutstationEffect[] = [];
   readonly sent: { towards: 'outstation' | 'master'; octets: Uint8Array }[] = [];
   wire: Wire = (octets) => octets;
   holdCommits = false;
+  private readonly settings: MasterSettings;
   decide: (effect: OutstationEffect & { type: 'control' }) => number[] | null = ({ items }) => items.map(() => 0);
 
   constructor(
@@ -28,10 +29,15 @@ export class Loop {
     master: Partial<MasterSettings> = {},
     outstation: Partial<OutstationSettings> = {},
   ) {
-    const here = masterSettings.parse({ ourAddress: 1, theirAddress: 11, ...master });
+    this.settings = masterSettings.parse({ ourAddress: 1, theirAddress: 11, ...master });
     const there = outstationSettings.parse({ ourAddress: 11, theirAddress: 1, ...outstation });
-    this.master = new Master(here, this.now);
+    this.master = new Master(this.settings, this.now);
     this.outstation = new Outstation(there, points, this.now);
+  }
+
+  /** Another master takes the place of this one, with what was kept. */
+  newMaster(remembered: Uint8Array | null): void {
+    this.master = new Master(this.settings, this.now, { remembered });
   }
 
   connect(): void {

@@ -24,27 +24,27 @@ export type ControlStep =
 
 export type MasterEffect =
   | { type: 'send'; octets: Uint8Array }
-  /** With a token: confirm is due once these are committed. */
+  /**
+   * Events that were not stored before, and present values. With a token: confirm is due once these are committed,
+   * and `keep` with them, which a later session of this device is made with.
+   */
   | {
       type: 'readings';
       readings: MeasuredReading[];
       received: ReceivedFragment;
       token: number | null;
-      /** Classes of the read that brought them, as bits: 1, 2 and 4 for the classes 1, 2 and 3. */
-      classes: number;
-      /** They begin an answer. */
-      first: boolean;
+      keep: Uint8Array | null;
       /** The survey that asked for them. */
       survey?: string;
     }
+  /** Some of what was kept is settled: this is to be kept instead, soon. */
+  | { type: 'keep'; keep: Uint8Array }
   /** A survey has come to its end; problem: why it has not everything. */
   | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
-  /** A complete answer to a read of these classes was taken; of those in `waiting` the device holds more (bits). */
-  | { type: 'settled'; classes: number; waiting: number }
-  /** What the device still holds is in doubt: events may come again. */
-  | { type: 'doubt' }
   | { type: 'communication'; state: 'answering' | 'silent'; words: string }
   | { type: 'answered'; roundTripMs: number }
+  /** Somebody else answered what this device was asked. */
+  | { type: 'stranger'; address: number; destination: number }
   /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
   | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
   /** Octets of a file that have come so far. */

@@ -82,7 +82,7 @@ describe('object library', () => {
     expect(problem('1e 01 00 00 05 01 02')).toContain('6 objects need 30 octets, 2 left');
     expect(problem('1e 01 00 05 04')).toContain('stop 4 before start 5');
     expect(problem('63 01 06')).toContain('g99v1');
-    expect(problem('1e 01 5b 00')).toContain('qualifier 5b');
+    expect(problem('1e 01 5f 00')).toContain('qualifier 5f');
     expect(problem('1e')).toContain('at least 3');
   });
 

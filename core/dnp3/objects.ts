@@ -45,7 +45,18 @@ export interface CommandType {
 
 /** Everything else that this project understands. */
 export interface OtherType {
-  what: 'class' | 'control' | 'setpoint' | 'deadband' | 'time' | 'commonTime' | 'delay' | 'indications' | 'attribute';
+  what:
+    | 'class'
+    | 'control'
+    | 'setpoint'
+    | 'deadband'
+    | 'time'
+    | 'commonTime'
+    | 'delay'
+    | 'indications'
+    | 'attribute'
+    /** Not kept here; known by its size, so that what stands behind it is read. */
+    | 'passedOver';
   group: number;
   variation: number;
   /** Octets of one object; 0 for packed bits, null for a class, which has none, and an attribute, which says itself. */
@@ -205,7 +216,34 @@ export const OBJECT_TYPES: readonly ObjectType[] = [
   other('class', 60, 3, null),
   other('class', 60, 4, null),
   other('indications', 80, 1, 0),
+  ...passedOver(),
 ];
+
+/**
+ * The objects of the standard's library that are not kept, with their octets (IEEE 1815, annex A): pattern control,
+ * delta and frozen delta counters, frozen analogs, times with intervals, storage, BCD, unsigned octets, security
+ * statistics.
+ */
+function passedOver(): OtherType[] {
+  const octets: readonly (readonly [group: number, byVariation: Readonly<Record<number, number>>])[] = [
+    [12, { 2: 11 }],
+    [20, { 3: 5, 4: 3, 7: 4, 8: 2 }],
+    [21, { 3: 5, 4: 3, 7: 11, 8: 9, 11: 4, 12: 2 }],
+    [22, { 3: 5, 4: 3, 7: 11, 8: 9 }],
+    [23, { 3: 5, 4: 3, 7: 11, 8: 9 }],
+    [31, { 1: 5, 2: 3, 3: 11, 4: 9, 5: 4, 6: 2, 7: 5, 8: 9 }],
+    [33, { 1: 5, 2: 3, 3: 11, 4: 9, 5: 5, 6: 9, 7: 11, 8: 15 }],
+    [50, { 2: 10, 4: 11 }],
+    [81, { 1: 3 }],
+    [101, { 1: 2, 2: 4, 3: 8 }],
+    [102, { 1: 1 }],
+    [121, { 1: 7 }],
+    [122, { 1: 7, 2: 13 }],
+  ];
+  return octets.flatMap(([group, sizes]) =>
+    Object.entries(sizes).map(([variation, size]) => other('passedOver', group, Number(variation), size)),
+  );
+}
 
 export const textType = (group: number, length: number): TextType => ({
   what: 'text',
@@ -219,6 +257,8 @@ export const textType = (group: number, length: number): TextType => ({
 const BY_KEY = new Map(OBJECT_TYPES.map((type) => [type.group * 256 + type.variation, type]));
 export function objectType(group: number, variation: number): ObjectType | undefined {
   if ((group === TEXT_GROUP.static || group === TEXT_GROUP.event) && variation > 0) return textType(group, variation);
+  // Virtual terminals, like octet strings, say their length by their variation (annexes A.48, A.49).
+  if ((group === 112 || group === 113) && variation > 0) return other('passedOver', group, variation, variation);
   return BY_KEY.get(group * 256 + variation);
 }
 

@@ -15,6 +15,7 @@ import { delayMs } from './objects.ts';
 import { encodeFileObject } from './file.ts';
 import type { FileJob } from './filejob.ts';
 import { orderRequest, type Requested } from './order.ts';
+import type { ReadPart } from './readplan.ts';
 
 /** What a master asks, in octets, and what the answers say beyond measured values. */
 
@@ -37,7 +38,7 @@ export type Task =
   | { type: 'disableUnsolicited' }
   | { type: 'enableUnsolicited'; classes: readonly number[] }
   | { type: 'clearRestart' }
-  | { type: 'read'; classes: readonly number[]; survey?: string }
+  | ReadPart
   /** What the device says of itself: the end of a survey. */
   | { type: 'attributes'; survey: string }
   | { type: 'measureDelay' }
@@ -104,7 +105,10 @@ export function requestOf(task: Task, now: Instant): [number, Uint8Array] {
     case 'broadcast':
       return [task.functionCode, task.objects];
     case 'read':
-      for (const n of task.classes) writeAllHeader(out, 60, n + 1);
+      for (const n of task.classes)
+        if (n > 0 && task.limit !== undefined) writeCountHeader(out, 60, n + 1, task.limit);
+        else writeAllHeader(out, 60, n + 1);
+      for (const group of task.groups ?? []) writeAllHeader(out, group, 0);
       return [FunctionCode.read, out.finish()];
     case 'attributes':
       writeRangeHeader(out, 0, ALL_ATTRIBUTES, 0, 0);

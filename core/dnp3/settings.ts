@@ -23,6 +23,19 @@ export const masterSettings = z.object({
   disableUnsolicited: z.boolean().default(true),
   /** Classes whose events the device may send unasked, enabled after start-up. */
   unsolicitedClasses: z.array(z.union([z.literal(1), z.literal(2), z.literal(3)])).default([]),
+  /** Event classes asked for in one request, one by one, or by objects, for a device that knows no classes. */
+  eventReads: z.enum(['together', 'apart', 'objects']).default('together'),
+  /** Present values asked for by class 0 or by objects. */
+  presentReads: z.enum(['class0', 'objects']).default('class0'),
+  /** At most so many events of a class in one answer; 0: as many as it likes. */
+  eventsAtOnce: z.number().int().min(0).max(65_535).default(0),
+  /** Ask again at once while answers bring events and more wait. */
+  pollAgain: z.boolean().default(true),
+  /** From the end of one request to the beginning of the next at least. */
+  minimumGapMs: milliseconds(0, 60_000, 0),
+  /** Times of the device further ahead of ours, or further behind, are kept but marked. */
+  timeAheadMs: milliseconds(1000, 31_622_400_000, 600_000),
+  timeBehindMs: milliseconds(1000, 315_360_000_000, 34_560_000_000),
   /** By delay measurement, for serial lines and radio, or by recording the current time, for a LAN. */
   timeSync: z.enum(['whenAsked', 'whenAskedLan', 'never']).default('whenAsked'),
   /** How often the device's clock is read and compared with ours; 0: never. */

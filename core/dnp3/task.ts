@@ -1,5 +1,6 @@
 import type { FileWish } from './filejob.ts';
 import type { Requested } from './order.ts';
+import { readsPresent } from './readplan.ts';
 import type { Task } from './request.ts';
 
 /** What the tasks of a master are to those who wait for the line, and in words. */
@@ -18,7 +19,7 @@ export function priorityOf(task: Task): Priority {
       return Priority.events;
     case 'read':
       if (task.survey !== undefined) return Priority.background;
-      return task.classes.includes(0) ? Priority.integrity : Priority.events;
+      return readsPresent(task) ? Priority.integrity : Priority.events;
     case 'disableUnsolicited':
     case 'enableUnsolicited':
       return Priority.integrity;
@@ -48,6 +49,8 @@ export function taskWords(task: Task): string {
       return task.phase === 'select' ? 'select' : 'operate';
     case 'read':
       if (task.survey !== undefined) return 'survey';
+      if (task.groups !== undefined)
+        return `${readsPresent(task) ? 'present values' : 'events'} by object, group ${task.groups.join(', ')}`;
       return task.classes.includes(0)
         ? task.classes.length > 1
           ? 'integrity poll'

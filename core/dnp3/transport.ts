@@ -24,6 +24,11 @@ export function segment(fragment: Uint8Array, firstSequence: number): Uint8Array
   return segments;
 }
 
+/** What the fragment is whose first segment this is; null: the segment goes on with one. */
+export function fragmentStart(data: Uint8Array): { sequence: number; functionCode: number } | null {
+  return data.length >= 3 && data[0] & FIR ? { sequence: data[1] & 0x0f, functionCode: data[2] } : null;
+}
+
 export interface Reassembled {
   fragment: Uint8Array;
   /** The link frames that carried it, as received. */

@@ -27,4 +27,3 @@ export {
 } from './scaling.ts';
 export { deadbandInUnits, deadbandInCounts, exceedsDeadband, type Deadband } from './deadband.ts';
 export { LIMIT_LEVELS, LEVEL_WORDS, LimitWatch, inOrder, type LimitLevel, type Limits } from './limits.ts';
-export { ALL_EVENT_CLASSES, ReplayGuard, eventKey } from './replay.ts';
