@@ -182,8 +182,8 @@ export class SimulatedCentre {
         this.onStep(id, step);
         break;
       }
-      case 'settled':
-      case 'doubt':
+      case 'keep':
+      case 'stranger':
       case 'answered':
       case 'surveyed':
       case 'clock':

@@ -1,10 +1,11 @@
-export { openDatabase, migrateDatabase, type Database, type Sql } from './open.ts';
+export { closeDatabase, listen, migrateDatabase, notify, openDatabase, rowsOf, type Database } from './open.ts';
 export * as tables from './schema/index.ts';
 export * from './queries/accounts.ts';
 export * from './queries/commands.ts';
 export * from './queries/configuration.ts';
 export * from './queries/files.ts';
 export * from './queries/history.ts';
+export * from './queries/lease.ts';
 export * from './queries/live.ts';
 export * from './queries/draft.ts';
 export * from './queries/probes.ts';

@@ -31,6 +31,8 @@ import type { CentreControl } from './outbound.ts';
 export interface CommandContext {
   database: Database;
   engine: string;
+  /** Of the engine: only the holder of the lease takes commands. */
+  run: string;
   exchange: Exchange;
   journal: Journal;
   devices: () => ReadonlyMap<string, DeviceRunner>;
@@ -100,8 +102,8 @@ export class Commands {
     try {
       do {
         this.again = false;
-        const { database, engine, devices } = this.context;
-        const claimed = await claimCommands(database, engine, [...devices().keys()], clock.now());
+        const { database, engine, run, devices } = this.context;
+        const claimed = await claimCommands(database, engine, [...devices().keys()], clock.now(), run);
         for (const command of claimed) this.begin(command);
       } while (this.again);
     } catch (error) {

@@ -64,16 +64,18 @@ export class DeviceRunner {
   private readonly clockPast: NonNullable<DeviceState['clock']>[] = [];
   private orders = 0;
   private backlogNoted = 0;
+  /** Who answered in its place last. */
+  private stranger: { address: number; destination: number; at: number } | null = null;
   /** Orders under way: who asked, or who waits for the answer. */
   private readonly asked = new Map<string, { order: Order; by: string } | AskedFile>();
 
   constructor(
     public config: DeviceConfig,
     readonly link: LinkRunner,
-    remembered: readonly number[],
+    remembered: Uint8Array | null,
     private readonly context: DeviceContext,
   ) {
-    this.ingest = new Ingest(config, remembered, context);
+    this.ingest = new Ingest(config, context);
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
     const { calls } = link.config;
     // On demand, each call begins with an integrity poll, which brings everything.
@@ -82,6 +84,7 @@ export class DeviceRunner {
     this.master = new Master(settings, clock.now(), {
       lane: true,
       octetMs: octetMs(lineTiming(link.config)),
+      remembered,
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
     });
   }
@@ -91,13 +94,13 @@ export class DeviceRunner {
     this.link.attach({ code, master: this.master, onEffect: (effect) => this.onEffect(effect) });
   }
 
-  /** Ends the session; returns the replay keys that whoever goes on with the device has to know. */
-  stop(): readonly number[] {
+  /** Ends the session; returns what whoever goes on with the device has to know. */
+  stop(): Uint8Array {
     this.link.detach(this.config.code);
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
     this.ingest.close();
-    return this.ingest.remembered;
+    return this.master.keep;
   }
 
   private command(command: MasterCommand): void {
@@ -195,6 +198,9 @@ export class DeviceRunner {
       lastCommit: this.ingest.lastCommit,
       nextIntegrity: this.master.nextIntegrity,
       indications: iinWords(this.master.indications),
+      learned: this.master.learned,
+      stranger: this.stranger,
+      unlisted: this.ingest.unlisted.size,
       counters: this.master.counters.values,
       countersSince: this.master.counters.since,
     };
@@ -205,11 +211,11 @@ export class DeviceRunner {
       case 'readings':
         this.onReadings(effect);
         break;
-      case 'settled':
-        this.ingest.settle(effect.classes, effect.waiting);
+      case 'keep':
+        this.ingest.keep(effect.keep);
         break;
-      case 'doubt':
-        this.ingest.doubt();
+      case 'stranger':
+        this.stranger = { address: effect.address, destination: effect.destination, at: clock.now() };
         break;
       case 'communication':
         this.onCommunication(effect.state, effect.words);
@@ -255,7 +261,7 @@ export class DeviceRunner {
   }
 
   private onReadings(effect: MasterEffect & { type: 'readings' }): void {
-    const { readings, received, token, survey } = effect;
+    const { readings, received, token, keep, survey } = effect;
     const asked = survey === undefined ? undefined : this.surveys.get(survey);
     if (asked)
       for (const { kind, index, group, variation, value, flags } of readings)
@@ -272,8 +278,9 @@ export class DeviceRunner {
         );
       this.backlogNoted = now;
     }
-    const committed = token === null ? null : (): void => this.command({ type: 'committed', token });
-    this.ingest.take(readings, received, committed, effect);
+    const commit =
+      token === null || keep === null ? null : { keep, committed: () => this.command({ type: 'committed', token }) };
+    this.ingest.take(readings, received, commit);
   }
 
   private onCommunication(state: 'answering' | 'silent', words: string): void {

@@ -1,11 +1,11 @@
-import { batchWasStored, storeBatch, type Database, type StoredReading } from '@halvix/db';
+import { RefusedReadings, storeBatch, type Database, type StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { log, reason } from './log.ts';
 
 export interface Entry {
   readings: StoredReading[];
-  /** Replay keys that must be kept together with the readings; null when the device asks for no confirm. */
-  guard: { device: string; keys: number[] } | null;
+  /** What the device's session has to have kept together with the readings; null: nothing, no confirm waits. */
+  keep: { device: string; octets: Uint8Array } | null;
   /** Called once the readings are in the database for good. */
   stored: (at: number, batch: number) => void;
 }
@@ -13,12 +13,24 @@ export interface Entry {
 export interface HistorianNumbers {
   stored: number;
   dropped: number;
+  /** Put aside: bad data, as the database says. */
+  refused: number;
   batches: number;
   commitMs: number;
 }
 
-/** Batches under way at a time. */
-const LANES = 3;
+export interface HistorianContext {
+  database: Database;
+  /** Different for each run of each engine: the mark that was set when this one took the writers' place. */
+  run: string;
+  /** Another engine writes now. */
+  fenced: () => void;
+  /** The database calls these bad data. */
+  refused: (readings: readonly StoredReading[], reason: string) => void;
+}
+
+/** The lanes in which readings are written; each has one batch under way at a time. */
+export const WRITERS = ['history 0', 'history 1', 'history 2'] as const;
 const MAX_BATCH = 10_000;
 const MAX_WAITING_LOOKS = 200_000;
 const FIRST_PAUSE_MS = 200;
@@ -26,9 +38,10 @@ const LONGEST_PAUSE_MS = 5000;
 
 /**
  * Puts readings into the database. A few batches may be under way, some being copied while another is committed, and
- * the next one gathers meanwhile: batches are small when little happens and large when much does. A batch is tried again until it is stored; when the answer to a
- * commit is lost, the database is asked whether it went through. While the database is away, readings that were only
- * looked up are dropped beyond a bound, and counted; events are never dropped, their devices keep sending them.
+ * the next one gathers meanwhile: batches are small when little happens and large when much does. A batch is tried again
+ * until it is stored, whatever the reason; the mark of its writer tells whether an earlier try went through. Only what
+ * the database itself calls bad data is put aside, counted and noted. While the database is away, readings that were
+ * only looked up are dropped beyond a bound, and counted; events are never dropped, their devices keep sending them.
  */
 export class Historian {
   private waiting: Entry[] = [];
@@ -36,16 +49,15 @@ export class Historian {
   /** Batches under way, each with the devices whose replay keys it carries. */
   private readonly underWay = new Map<number, ReadonlySet<string>>();
   private stopped = false;
-  private readonly run: string;
   private batch = 0;
-  readonly numbers: HistorianNumbers = { stored: 0, dropped: 0, batches: 0, commitMs: 0 };
+  /** What each lane stored last. */
+  private readonly marks: string[];
+  readonly numbers: HistorianNumbers = { stored: 0, dropped: 0, refused: 0, batches: 0, commitMs: 0 };
+  /** Why nothing can be written now; null: it can. */
   problem: string | null = null;
 
-  constructor(
-    private readonly database: Database,
-    private readonly engine: string,
-  ) {
-    this.run = `${process.pid}.${clock.now()}`;
+  constructor(private readonly context: HistorianContext) {
+    this.marks = WRITERS.map(() => context.run);
   }
 
   get queued(): number {
@@ -53,7 +65,7 @@ export class Historian {
   }
 
   add(entry: Entry): void {
-    if (entry.guard === null && this.waitingReadings > MAX_WAITING_LOOKS) {
+    if (entry.keep === null && this.waitingReadings > MAX_WAITING_LOOKS) {
       this.numbers.dropped += entry.readings.length;
       return;
     }
@@ -71,45 +83,55 @@ export class Historian {
   }
 
   private startLanes(): void {
-    for (let lane = 0; lane < LANES; lane++) if (!this.underWay.has(lane)) void this.work(lane);
+    for (let lane = 0; lane < WRITERS.length; lane++) if (!this.underWay.has(lane)) void this.work(lane);
   }
 
   private async work(lane: number): Promise<void> {
     for (let entries = this.takeBatch(); entries.length > 0; entries = this.takeBatch()) {
-      this.underWay.set(lane, new Set(entries.flatMap(({ guard }) => guard?.device ?? [])));
-      await this.store(entries, lane, `${this.run}.${++this.batch}`);
+      this.underWay.set(lane, new Set(entries.flatMap(({ keep }) => keep?.device ?? [])));
+      await this.store(entries, lane, `${this.context.run}.${++this.batch}`);
       this.underWay.delete(lane);
       if (this.stopped && this.problem !== null) return;
     }
   }
 
   /**
-   * The oldest entries, up to the size of a batch. A device's fragment waits while one before it is under way: its
-   * confirm speaks for both.
+   * The oldest entries, up to the size of a batch. A device's fragment waits while one before it is under way, since
+   * its confirm speaks for both; others pass it.
    */
   private takeBatch(): Entry[] {
     const isUnderWay = (device: string): boolean => [...this.underWay.values()].some((devices) => devices.has(device));
     let readings = 0;
-    let count = 0;
-    for (const { readings: own, guard } of this.waiting) {
-      if (count > 0 && readings + own.length > MAX_BATCH) break;
-      if (guard !== null && isUnderWay(guard.device)) break;
-      readings += own.length;
-      count++;
+    const taken: Entry[] = [];
+    const left: Entry[] = [];
+    for (const entry of this.waiting) {
+      const { readings: own, keep } = entry;
+      const isFull = taken.length > 0 && readings + own.length > MAX_BATCH;
+      if (isFull || (keep !== null && isUnderWay(keep.device))) left.push(entry);
+      else {
+        readings += own.length;
+        taken.push(entry);
+      }
     }
     this.waitingReadings -= readings;
-    return this.waiting.splice(0, count);
+    this.waiting = left;
+    return taken;
   }
 
   private async store(entries: Entry[], lane: number, id: string): Promise<void> {
     const readings = entries.flatMap((entry) => entry.readings);
-    const guards = new Map(entries.flatMap(({ guard }) => (guard ? [[guard.device, guard.keys] as const] : [])));
-    const writer = `${this.engine} ${lane}`;
-    const batch = { writer, id, readings, guards };
+    const keeps = new Map(entries.flatMap(({ keep }) => (keep ? [[keep.device, keep.octets] as const] : [])));
+    const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps };
     for (let tries = 0; ; tries++) {
       const began = performance.now();
       try {
-        if (tries === 0 || !(await batchWasStored(this.database, writer, id))) await storeBatch(this.database, batch);
+        const outcome = await storeBatch(this.context.database, batch);
+        if (outcome === 'fenced') {
+          this.stopped = true;
+          this.context.fenced();
+          return;
+        }
+        this.marks[lane] = id;
         this.problem = null;
         this.numbers.batches++;
         this.numbers.stored += readings.length;
@@ -118,40 +140,43 @@ export class Historian {
         for (const entry of entries) entry.stored(at, readings.length);
         return;
       } catch (error) {
-        if (isDataError(error)) {
+        if (error instanceof RefusedReadings) {
           await this.storeHalves(entries, lane, id, error);
           return;
         }
+        if (this.problem === null) log('error', 'history cannot be written; trying on', { reason: reason(error) });
         this.problem = reason(error);
-        if (tries === 0) log('error', 'history cannot be written; trying on', { reason: this.problem });
         if (this.stopped) return;
         await pause(Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** tries));
       }
     }
   }
 
-  /** The database took offence at a value: find the entry it is in, and go on without it. */
-  private async storeHalves(entries: Entry[], lane: number, id: string, error: unknown): Promise<void> {
-    if (entries.length === 1) {
-      this.numbers.dropped += entries[0].readings.length;
-      log('error', 'readings that the database refuses were dropped', {
-        readings: entries[0].readings.length,
-        reason: reason(error),
-      });
-      entries[0].stored(clock.now(), 0);
+  /** The database calls some of the readings bad data: find them, and go on without. */
+  private async storeHalves(entries: Entry[], lane: number, id: string, error: RefusedReadings): Promise<void> {
+    if (entries.length > 1) {
+      const middle = entries.length >> 1;
+      await this.store(entries.slice(0, middle), lane, `${id}a`);
+      await this.store(entries.slice(middle), lane, `${id}b`);
       return;
     }
-    const middle = entries.length >> 1;
-    await this.store(entries.slice(0, middle), lane, `${id}a`);
-    await this.store(entries.slice(middle), lane, `${id}b`);
+    const [entry] = entries;
+    if (entry.readings.length > 1) {
+      // Within one fragment: the good ones are stored, and what the session keeps with the last of them.
+      const middle = entry.readings.length >> 1;
+      const half = (readings: StoredReading[], last: boolean): Entry => ({
+        readings,
+        keep: last ? entry.keep : null,
+        stored: last ? entry.stored : () => {},
+      });
+      await this.store([half(entry.readings.slice(0, middle), false)], lane, `${id}a`);
+      await this.store([half(entry.readings.slice(middle), true)], lane, `${id}b`);
+      return;
+    }
+    this.numbers.refused += entry.readings.length;
+    this.context.refused(entry.readings, `${reason(error)} (SQLSTATE ${error.code})`);
+    await this.store([{ ...entry, readings: [] }], lane, `${id}c`);
   }
 }
-
-/**
- * SQLSTATE classes 22 (data exception) and 23 (integrity constraint violation), and 25P02: the statement after a COPY
- * that failed.
- */
-const isDataError = (error: unknown): boolean =>
-  error instanceof Error && 'code' in error && /^(2[23]|25P02)/.test(String(error.code));
 
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));

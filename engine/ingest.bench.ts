@@ -1,10 +1,19 @@
 import { configurationSchema } from '@halvix/core/config';
-import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import { ReplayGuard, type MeasuredReading, type ReceivedFragment } from '@halvix/core/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
-import { copyIn, encodeReadings, makePartitions, migrateDatabase, openDatabase, type StoredReading } from '@halvix/db';
+import {
+  copyReadings,
+  makePartitions,
+  migrateDatabase,
+  openDatabase,
+  rowsOf,
+  takeWriters,
+  type StoredReading,
+} from '@halvix/db';
+import { sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { Exchange } from './exchange.ts';
-import { Historian } from './historian.ts';
+import { Historian, WRITERS } from './historian.ts';
 import { Ingest } from './ingest.ts';
 import { Journal } from './journal.ts';
 
@@ -87,27 +96,32 @@ const row = (device: number, one: MeasuredReading): StoredReading => ({
 
 async function byTheEngine(round: number): Promise<{ seconds: number; rows: StoredReading[] }> {
   const exchange = new Exchange();
-  const historian = new Historian(database, 'bench');
+  await takeWriters(database, WRITERS, `round ${round}`);
+  const fail = (): never => {
+    throw new Error('readings were not stored');
+  };
+  const historian = new Historian({ database, run: `round ${round}`, fenced: fail, refused: fail });
   const context = { exchange, historian, journal: new Journal() };
   const fragments = configuration.devices.map((_, d) =>
     Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),
   );
   const ingests = configuration.devices.map((device, d) => {
     exchange.setDevice(device, (_kind, index) => d * POINTS + index + 1);
-    const ingest = new Ingest(device, [], context);
-    ingest.settle();
-    return ingest;
+    return { ingest: new Ingest(device, context), guard: new ReplayGuard() };
   });
   const began = performance.now();
   await Promise.all(
-    ingests.map((ingest, d) => {
+    ingests.map(({ ingest, guard }, d) => {
       return new Promise<void>((resolve) => {
         const next = (n: number): void => {
           if (n === FRAGMENTS) resolve();
           // The next answer comes after the confirm of the one before.
           else {
-            ingest.take(fragments[d][n], received, () => next(n + 1));
-            ingest.settle();
+            const carried = { scope: 7, first: true, final: true, unsolicited: false, overflow: false, waiting: 0 };
+            const { fresh } = guard.admit(fragments[d][n], carried);
+            const events = fragments[d][n].filter((_, at) => fresh[at]);
+            ingest.take(events, received, { keep: guard.remembered(), committed: () => next(n + 1) });
+            guard.settle(7);
           }
         };
         next(0);
@@ -123,26 +137,20 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
 }
 
 async function byCopyAlone(rows: readonly StoredReading[]): Promise<number> {
-  const octets = encodeReadings(rows);
+  const copy = copyReadings(database, rows);
   const began = performance.now();
-  await database.$client.begin(async (tx) => {
-    const copy = await tx`
-      copy reading (point_id, time, received, raw, value, quality, time_source, cause)
-      from stdin with (format binary)`.writable();
-    await copyIn(copy, octets);
-    await tx`select 1`;
-  });
+  await copy();
   return (performance.now() - began) / 1000;
 }
 
 const ratios: number[] = [];
 const rates: number[] = [];
 for (let round = -1; round < ROUNDS; round++) {
-  await database.$client`truncate reading`;
+  await database.execute(sql`truncate reading`);
   const { seconds, rows } = await byTheEngine(round);
-  await database.$client`truncate reading`;
+  await database.execute(sql`truncate reading`);
   const alone = await byCopyAlone(rows);
-  const [{ stored }] = await database.$client<{ stored: number }[]>`select count(*)::int as stored from reading`;
+  const [{ stored }] = await rowsOf<{ stored: number }>(database, sql`select count(*)::int as stored from reading`);
   if (stored !== ROWS) throw new Error(`${stored} rows stored, ${ROWS} expected`);
   // The first round warms up both.
   if (round < 0) continue;

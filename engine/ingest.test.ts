@@ -30,12 +30,14 @@ const device: DeviceConfig = configurationSchema.parse({
   ],
 }).devices[0];
 
+/** Of today, so that it is credible. */
+const NOON = Date.now() - 60_000;
 const measured = (over: Partial<MeasuredReading> = {}): MeasuredReading => ({
   kind: 'analog',
   index: 0,
   value: 100,
   flags: 1,
-  time: 5000,
+  time: NOON,
   timeSource: 'device',
   event: true,
   group: 32,
@@ -51,8 +53,8 @@ let entries: Entry[];
 let exchange: Exchange;
 let journal: Journal;
 let ingest: Ingest;
-const build = (remembered: number[] = []): Ingest =>
-  new Ingest(device, remembered, {
+const build = (): Ingest =>
+  new Ingest(device, {
     exchange,
     journal,
     historian: { add: (entry: Entry) => entries.push(entry) } as unknown as Historian,
@@ -63,46 +65,32 @@ beforeEach(() => {
   journal = new Journal();
   exchange.setDevice(device, (kind, index) => (kind === 'analog' ? 1 : 2) + index);
   ingest = build();
-  ingest.settle();
 });
 const level = (): ReturnType<Exchange['get']> => exchange.get(1);
 
 describe('ingest', () => {
   test('scales, keeps the device time, and confirms once stored', () => {
     let confirmed = 0;
-    ingest.take([measured()], FRAGMENT, () => confirmed++);
+    ingest.take([measured()], FRAGMENT, { keep: Uint8Array.of(7), committed: () => confirmed++ });
     expect(level()?.reading).toMatchObject({
       raw: 100,
       value: 60,
       quality: 0,
-      time: 5000,
+      time: NOON,
       timeSource: 'device',
       cause: 'event',
     });
     expect(confirmed).toBe(0);
+    expect(entries[0].keep).toEqual({ device: 'D', octets: Uint8Array.of(7) });
     entries[0].stored(9000, 1);
     expect(confirmed).toBe(1);
     expect(level()?.origin?.carrier.committed).toEqual({ at: 9000, batch: 1 });
     expect(ingest.lastCommit).toBe(9000);
   });
 
-  test('a repetition is neither stored nor shown again, but its fragment is confirmed with what is new', () => {
-    ingest.take([measured()], FRAGMENT, () => {});
-    ingest.take([measured(), measured({ value: 101, time: 5001 })], FRAGMENT, () => {});
-    expect(entries.map(({ readings }) => readings.map(({ raw }) => raw))).toEqual([[100], [101]]);
-    expect(entries[1].guard?.keys).toHaveLength(2);
-  });
-
-  test('after a restart with the remembered keys it is a repetition still', () => {
-    ingest.take([measured()], FRAGMENT, () => {});
-    const again = build(entries[0].guard?.keys);
-    again.take([measured()], FRAGMENT, () => {});
-    expect(entries[1].readings).toEqual([]);
-  });
-
   test('present values are always stored, and need no confirm', () => {
     for (let i = 0; i < 2; i++) ingest.take([measured({ event: false, time: null })], FRAGMENT, null);
-    expect(entries.map(({ readings, guard }) => [readings.length, guard])).toEqual([
+    expect(entries.map(({ readings, keep }) => [readings.length, keep])).toEqual([
       [1, null],
       [1, null],
     ]);
@@ -110,29 +98,44 @@ describe('ingest', () => {
   });
 
   test('a point that is not in the list is counted and left out', () => {
-    ingest.take([measured({ index: 7 })], FRAGMENT, () => {});
-    expect(ingest.unlisted).toBe(1);
+    for (let i = 0; i < 2; i++) ingest.take([measured({ index: 7 })], FRAGMENT, null);
+    expect([...ingest.unlisted.keys()]).toEqual(['analog 7']);
     expect(entries[0].readings).toEqual([]);
   });
 
   test('what no number can say is flagged, and a time past the year 9999 is the receipt’s', () => {
-    ingest.take([measured({ value: NaN }), measured({ value: Infinity, time: 2 ** 48 - 1 })], FRAGMENT, () => {});
+    ingest.take([measured({ value: NaN }), measured({ value: Infinity, time: 2 ** 48 - 1 })], FRAGMENT, null);
     const [nan, infinite] = entries[0].readings;
     expect(nan).toMatchObject({ raw: 0, quality: Quality.referenceError });
-    expect(infinite).toMatchObject({ raw: Number.MAX_VALUE, quality: Quality.overRange, timeSource: 'receipt' });
+    expect(infinite).toMatchObject({ raw: Number.MAX_VALUE, quality: Quality.overRange, timeSource: 'receiptInstead' });
+  });
+
+  test('a time of 1970 gives way to the receipt’s, one that is far off stands, marked', () => {
+    const now = Date.now();
+    const times = [0, 31_000, now + 3_600_000, now - 500 * 86_400_000, now - 86_400_000];
+    ingest.take(
+      times.map((time) => measured({ time })),
+      FRAGMENT,
+      null,
+    );
+    expect(entries[0].readings.map(({ timeSource }) => timeSource)).toEqual([
+      ...['receiptInstead', 'receiptInstead', 'deviceDoubtful', 'deviceDoubtful', 'device'],
+    ]);
+    expect(entries[0].readings[0].time).toBeGreaterThanOrEqual(now - 10);
+    expect(entries[0].readings[2].time).toBe(now + 3_600_000);
   });
 
   test('without communication each point keeps its last value and time, once', () => {
     ingest.take([measured()], FRAGMENT, null);
     ingest.loseAll();
     ingest.loseAll();
-    expect(level()?.reading).toMatchObject({ raw: 100, time: 5000, quality: Quality.commLost, cause: 'engine' });
+    expect(level()?.reading).toMatchObject({ raw: 100, time: NOON, quality: Quality.commLost, cause: 'engine' });
     expect(entries.slice(1).map(({ readings }) => readings.map(({ timeSource }) => timeSource))).toEqual([['engine']]);
   });
 
   test('a change of state is in the journal in the words of the point', () => {
     ingest.take([measured({ kind: 'binary', value: 1, group: 2, variation: 2 })], FRAGMENT, null);
-    expect(journal.take()).toMatchObject([{ subject: 'D', words: 'door: open', time: 5000 }]);
+    expect(journal.take()).toMatchObject([{ subject: 'D', words: 'door: open', time: NOON }]);
   });
 });
 

@@ -1,14 +1,13 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/dnp3';
 import {
-  eventKey,
   LEVEL_WORDS,
   LimitWatch,
   Quality,
   rangeQuality,
-  ReplayGuard,
   scaledValue,
   type Reading,
+  type TimeSource,
 } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
@@ -23,25 +22,28 @@ export interface IngestContext {
   journal: Journal;
 }
 
+export type UnlistedPoint = Pick<MeasuredReading, 'kind' | 'index' | 'group' | 'variation' | 'value'>;
+const MAX_UNLISTED = 10_000;
+
 /** Device times later than this cannot be real, and no calendar here holds them: 9999-12-31. */
+/** A clock that was never set begins in 1970 (common practice). */
+const FIRST_INSTANT = Date.UTC(1971, 0, 1);
 const LAST_INSTANT = 253_402_300_799_999;
 
 /** The way of one device's readings into the exchange and into history, each event once. */
 export class Ingest {
-  private readonly guard: ReplayGuard;
   private readonly watches = new Map<number, LimitWatch>();
   private filter: HistoryFilter;
   private timer: NodeJS.Timeout | null = null;
+  private timerAt = 0;
   lastCommit: number | null = null;
-  /** Readings of points that are not in the list. */
-  unlisted = 0;
+  /** Points that come and are not in the list, by kind and index. */
+  readonly unlisted = new Map<string, UnlistedPoint>();
 
   constructor(
     private device: DeviceConfig,
-    remembered: readonly number[],
     private readonly context: IngestContext,
   ) {
-    this.guard = new ReplayGuard(remembered);
     this.filter = new HistoryFilter(device.points);
   }
 
@@ -50,48 +52,33 @@ export class Ingest {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
     this.watches.clear();
-  }
-
-  /** The keys that whoever goes on with this device has to know: some may not be in the database yet. */
-  get remembered(): number[] {
-    return this.guard.remembered();
+    this.unlisted.clear();
   }
 
   close(): void {
     if (this.timer !== null) clearTimeout(this.timer);
   }
 
-  /** What the device still holds is in doubt: events may come again. */
-  doubt(): void {
-    this.guard.doubt();
-  }
-
-  /** It has told all that it holds. */
-  settle(classes?: number, waiting?: number): void {
-    this.guard.settle(classes, waiting);
-  }
-
-  /** Takes the readings of one fragment; `committed` is called once they are stored, when the device waits for that. */
+  /**
+   * Takes the readings of one fragment. When the device waits for that, `committed` is called once they are stored,
+   * together with what its session keeps.
+   */
   take(
     measured: readonly MeasuredReading[],
     received: ReceivedFragment,
-    committed: (() => void) | null,
-    from?: { classes: number; first: boolean },
+    commit: { keep: Uint8Array; committed: () => void } | null,
   ): void {
     const now = clock.now();
     const { exchange, historian } = this.context;
-    const isFresh = this.freshEvents(measured, from);
     const carrier: Carrier = { received, committed: null };
     const stored: StoredReading[] = [];
-    let event = 0;
     for (const one of measured) {
-      if (one.event && !isFresh[event++]) continue;
       const point = exchange.at(this.device.code, one.kind, one.index);
       if (point === undefined) {
-        this.unlisted++;
+        this.noteUnlisted(one);
         continue;
       }
-      const reading = toReading(one, point, now);
+      const reading = toReading(one, point, now, this.device.settings);
       this.watchLimits(point, reading, now);
       if (this.filter.wants(point, reading)) stored.push(reading);
       for (const follower of this.filter.triggeredBy(point, reading)) {
@@ -101,26 +88,26 @@ export class Ingest {
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
       exchange.put(point, reading, { measured: one, carrier });
     }
-    const guard = committed === null ? null : { device: this.device.code, keys: this.guard.remembered() };
     historian.add({
       readings: stored,
-      guard,
+      keep: commit === null ? null : { device: this.device.code, octets: commit.keep },
       stored: (at, batch) => {
         this.lastCommit = at;
         carrier.committed = { at, batch };
         for (const { pointId } of stored) exchange.touch(pointId);
-        committed?.();
+        commit?.committed();
       },
     });
   }
 
-  /** For each event of a fragment, in order, whether it was not stored before. */
-  private freshEvents(measured: readonly MeasuredReading[], from?: { classes: number; first: boolean }): boolean[] {
-    const events = measured.filter(({ event }) => event);
-    const keys = events.map(({ kind, index, value, flags, time, text }) =>
-      eventKey(kind, index, value, flags, time, text),
-    );
-    return this.guard.admit(keys, (at) => events[at].time !== null, from);
+  private noteUnlisted({ kind, index, group, variation, value }: MeasuredReading): void {
+    if (this.unlisted.size < MAX_UNLISTED)
+      this.unlisted.set(`${kind} ${index}`, { kind, index, group, variation, value });
+  }
+
+  /** What the session keeps has changed without any readings. */
+  keep(octets: Uint8Array): void {
+    this.context.historian.add({ readings: [], keep: { device: this.device.code, octets }, stored: () => {} });
   }
 
   /** Limits of the value; a change of level is noted, and one that needs its delay is looked at again. */
@@ -133,7 +120,7 @@ export class Ingest {
     const known = !(reading.quality & (Quality.notSet | Quality.offline | Quality.restart | Quality.commLost));
     if (known && watch.take(reading.value, now)) this.noteLevel(point, watch, reading.value, reading.time);
     reading.limit = watch.level;
-    this.armLimits();
+    this.armLimits(watch.deadline, now);
   }
 
   private noteLevel(point: LivePoint, { level }: LimitWatch, value: number, time: number): void {
@@ -143,25 +130,28 @@ export class Ingest {
     this.context.journal.noteChange(this.device.code, `${name}: ${words}`, time);
   }
 
-  /** Wakes for the earliest limit whose delay runs. */
-  private armLimits(): void {
-    if (this.timer !== null) return;
-    const deadlines = [...this.watches.values()].flatMap(({ deadline }) => deadline ?? []);
-    if (deadlines.length === 0) return;
-    this.timer = setTimeout(
-      () => {
-        this.timer = null;
-        const now = clock.now();
-        for (const [id, watch] of this.watches) {
-          const point = this.context.exchange.get(id);
-          if (!point?.reading || !watch.wake(now)) continue;
-          this.noteLevel(point, watch, point.reading.value, now);
-          this.context.exchange.setLimit(point, watch.level);
-        }
-        this.armLimits();
-      },
-      Math.max(0, Math.min(...deadlines) - clock.now()),
-    );
+  /** Wakes for a limit whose delay runs, when no earlier one does. */
+  private armLimits(at: number | null, now: number): void {
+    if (at === null || (this.timer !== null && this.timerAt <= at)) return;
+    if (this.timer !== null) clearTimeout(this.timer);
+    this.timerAt = at;
+    this.timer = setTimeout(() => this.wakeLimits(), Math.max(0, at - now));
+  }
+
+  private wakeLimits(): void {
+    this.timer = null;
+    const now = clock.now();
+    let next: number | null = null;
+    for (const [id, watch] of this.watches) {
+      const { deadline } = watch;
+      if (deadline === null) continue;
+      const point = this.context.exchange.get(id);
+      if (point?.reading && watch.wake(now)) {
+        this.noteLevel(point, watch, point.reading.value, now);
+        this.context.exchange.setLimit(point, watch.level);
+      } else if (deadline > now) next = Math.min(next ?? deadline, deadline);
+    }
+    this.armLimits(next, now);
   }
 
   private noteStateChange(point: LivePoint, reading: Reading): void {
@@ -180,27 +170,48 @@ export class Ingest {
       exchange.put(point, lost, null);
       stored.push({ ...lost, pointId: point.id, time: now, timeSource: 'engine', received: now });
     }
-    if (stored.length > 0) historian.add({ readings: stored, guard: null, stored: () => {} });
+    if (stored.length > 0) historian.add({ readings: stored, keep: null, stored: () => {} });
   }
 }
 
-function toReading(one: MeasuredReading, point: LivePoint, now: number): StoredReading {
+function toReading(
+  one: MeasuredReading,
+  point: LivePoint,
+  now: number,
+  spans: DeviceConfig['settings'],
+): StoredReading {
   let quality = qualityFromFlags(one.kind, one.flags);
   let raw = one.value;
   if (!Number.isFinite(raw)) {
     quality |= Number.isNaN(raw) ? Quality.referenceError : Quality.overRange;
     raw = Number.isNaN(raw) ? 0 : Math.sign(raw) * Number.MAX_VALUE;
   }
-  const credible = one.time !== null && one.time <= LAST_INSTANT;
+  const { time, timeSource } = judgedTime(one.time, one.timeSource, now, spans);
   return {
     pointId: point.id,
     raw,
     value: scaledValue(raw, point.config),
     ...(one.text === undefined ? {} : { text: one.text }),
     quality: quality | rangeQuality(raw, point.config) | (point.config.inService ? 0 : Quality.outOfService),
-    time: credible ? (one.time ?? now) : now,
-    timeSource: credible ? one.timeSource : 'receipt',
+    time,
+    timeSource,
     received: now,
     cause: one.event ? 'event' : 'static',
   };
+}
+
+/**
+ * A time that cannot be (zero, of 1970, past the year 9999) gives way to the receipt's; one further off than the
+ * device's settings allow stands as it was said, marked.
+ */
+function judgedTime(
+  said: number | null,
+  timeSource: TimeSource,
+  now: number,
+  { timeAheadMs, timeBehindMs }: DeviceConfig['settings'],
+): { time: number; timeSource: TimeSource } {
+  if (said === null) return { time: now, timeSource: 'receipt' };
+  if (said < FIRST_INSTANT || said > LAST_INSTANT) return { time: now, timeSource: 'receiptInstead' };
+  const isDoubtful = said > now + timeAheadMs || said < now - timeBehindMs;
+  return { time: said, timeSource: isDoubtful ? 'deviceDoubtful' : timeSource };
 }

@@ -3,35 +3,79 @@ import { clock } from '@halvix/wire';
 
 const MAX_WAITING = 500;
 const CHANGES_PER_SECOND = 5;
+const FOLD_MS = 60_000;
+const MAX_FOLDED = 5000;
+
+interface Said {
+  entry: NewJournalEntry;
+  at: number;
+  /** How often it was to be said since. */
+  more: number;
+}
 
 /** What happened, for people; written with the next publication. Floods of state changes are summed up. */
 export class Journal {
   private waiting: NewJournalEntry[] = [];
+  private readonly said = new Map<string, Said>();
   private second = 0;
   private changes = 0;
   private leftOut = 0;
   onChange: () => void = () => {};
 
-  note(subject: string, tone: NewJournalEntry['tone'], words: string, time = clock.now()): void {
+  /** What is said over and over is said once a minute, with how often it was. */
+  note(subject: string, tone: NewJournalEntry['tone'], words: string): void {
+    const now = clock.now();
+    const key = `${subject} ${words}`;
+    const said = tone === 'control' ? undefined : this.said.get(key);
+    if (said !== undefined && now - said.at < FOLD_MS) {
+      said.more++;
+      return;
+    }
+    if (said !== undefined) this.summarise(said);
+    if (this.said.size >= MAX_FOLDED) this.said.clear();
+    this.said.set(key, { entry: { subject, tone, words, time: now }, at: now, more: 0 });
+    this.push({ subject, tone, words, time: now });
+  }
+
+  private push(entry: NewJournalEntry): void {
     if (this.waiting.length >= MAX_WAITING) return;
-    this.waiting.push({ subject, tone, words, time });
+    this.waiting.push(entry);
     this.onChange();
+  }
+
+  private summarise({ entry, more }: Said): void {
+    if (more > 0)
+      this.push({
+        ...entry,
+        words: `${entry.words} (${more} more ${more === 1 ? 'time' : 'times'})`,
+        time: clock.now(),
+      });
   }
 
   /** A change of state of a point; only some of many in one second are kept. */
   noteChange(subject: string, words: string, time: number): void {
     const second = Math.floor(clock.now() / 1000);
     if (second !== this.second) {
-      if (this.leftOut > 0) this.note(subject, 'plain', `and ${this.leftOut} more changes of state in that second`);
+      if (this.leftOut > 0)
+        this.push({
+          ...{ subject, tone: 'plain', time: clock.now() },
+          words: `and ${this.leftOut} more changes of state in that second`,
+        });
       this.second = second;
       this.changes = 0;
       this.leftOut = 0;
     }
-    if (this.changes++ < CHANGES_PER_SECOND) this.note(subject, 'plain', words, time);
+    if (this.changes++ < CHANGES_PER_SECOND) this.push({ subject, tone: 'plain', words, time });
     else this.leftOut++;
   }
 
   take(): NewJournalEntry[] {
+    const now = clock.now();
+    for (const [key, said] of this.said)
+      if (now - said.at >= FOLD_MS) {
+        this.said.delete(key);
+        this.summarise(said);
+      }
     return this.waiting.splice(0);
   }
 

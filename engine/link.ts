@@ -41,7 +41,12 @@ class RunningLane {
 
   constructor(
     timing: LineTiming,
-    private readonly wire: { send: (octets: Uint8Array, device: string) => void; key: (on: boolean) => void },
+    private readonly wire: {
+      send: (octets: Uint8Array, device: string) => void;
+      key: (on: boolean) => void;
+      /** A device answered. */
+      useful: () => void;
+    },
   ) {
     this.lane = new MasterLane(timing, clock.now());
     this.driver = new Driver(this.lane, (effect) => this.onEffect(effect));
@@ -95,6 +100,7 @@ class RunningLane {
         this.wire.key(effect.on);
         break;
       case 'device':
+        if (effect.effect.type === 'answered') this.wire.useful();
         this.members.get(effect.device)?.onEffect(effect.effect);
         break;
       case 'turn':
@@ -161,6 +167,7 @@ export class LinkRunner {
         ? new RunningLane(lineTiming(config), {
             send: (octets) => (transport === null ? this.gateway?.send(octets) : transport.send(octets)),
             key: (on) => transport?.key(on),
+            useful: () => transport?.useful(),
           })
         : null;
     this.idle = config.calls.when === 'onDemand' && transport ? setInterval(() => this.lookIdle(), IDLE_LOOK_MS) : null;
@@ -201,6 +208,7 @@ export class LinkRunner {
       const lane = new RunningLane(lineTiming(this.config), {
         send: (octets, device) => this.callOf(device)?.send(octets),
         key: () => {},
+        useful: () => {},
       });
       this.own.set(member.code, lane);
       lane.add(member);

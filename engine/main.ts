@@ -1,16 +1,22 @@
 import { CHANNELS, requestSchema } from '@halvix/core/path';
 import { readSettings } from '@halvix/core/settings';
 import {
+  closeDatabase,
   closeInterrupted,
   closeTransfers,
   dropOldJournal,
+  listen,
   makePartitions,
   migrateDatabase,
   openDatabase,
-  type Database,
+  takeWriters,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import { serveHealth } from './health.ts';
+import { hostname } from 'node:os';
+import { Aside } from './aside.ts';
+import { Authority } from './authority.ts';
+import { serveHealth, type Watched } from './health.ts';
+import { WRITERS } from './historian.ts';
 import { log, reason } from './log.ts';
 import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
@@ -19,36 +25,108 @@ const HOUR_MS = 3_600_000;
 /** A question about a file that nobody has taken by then has failed. */
 const STALE_MS = 30_000;
 const JOURNAL_KEPT_MS = 30 * 24 * HOUR_MS;
+/** Long statements of housekeeping. */
+const HOUSEKEEPING_MS = 10 * 60_000;
+/** Whoever supervises this process starts it anew: it stands by then. */
+const EXIT_LOST_LEASE = 75;
+
+// A log that cannot be written is no reason to end.
+process.stdout.on('error', () => {});
+process.stderr.on('error', () => {});
+// What nobody foresaw leaves the process in a state that nobody knows: it ends, and is started anew.
+process.on('uncaughtException', (error) => {
+  log('error', 'an error that nobody foresaw; ending', { reason: reason(error), stack: error.stack });
+  process.exit(1);
+});
+process.on('unhandledRejection', (error) => log('error', 'unhandled rejection', { reason: reason(error) }));
 
 const settings = readSettings(engineSettings, process.env);
 if (!settings.ok) {
   for (const problem of settings.problem) log('error', `setting ${problem}`);
   process.exit(2);
 }
-const { HALVIX_DATABASE_URL, HALVIX_ENGINE_NAME, HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, HALVIX_MIGRATIONS } =
-  settings.value;
+const {
+  HALVIX_DATABASE_URL,
+  HALVIX_ENGINE_NAME,
+  HALVIX_ENGINE_HOST,
+  HALVIX_ENGINE_PORT,
+  HALVIX_MIGRATIONS,
+  HALVIX_LEASE_MS,
+  HALVIX_STATE,
+} = settings.value;
 
+const run = `${HALVIX_ENGINE_NAME} ${hostname()}.${process.pid}.${clock.now()}`;
 const database = openDatabase(HALVIX_DATABASE_URL, { connections: 6, name: HALVIX_ENGINE_NAME });
+const leaseDatabase = openDatabase(HALVIX_DATABASE_URL, {
+  connections: 1,
+  name: `${HALVIX_ENGINE_NAME} lease`,
+  deadlineMs: Math.max(1000, HALVIX_LEASE_MS / 2),
+});
+const keepingDatabase = openDatabase(HALVIX_DATABASE_URL, {
+  connections: 1,
+  name: `${HALVIX_ENGINE_NAME} housekeeping`,
+  deadlineMs: HOUSEKEEPING_MS,
+});
 const liveDatabase = openDatabase(HALVIX_DATABASE_URL, {
   connections: 1,
   name: `${HALVIX_ENGINE_NAME} live`,
   relaxed: true,
 });
+
+function endAtOnce(words: string): void {
+  log('error', words);
+  process.exit(EXIT_LOST_LEASE);
+}
+
+const authority = new Authority(leaseDatabase, { run, name: HALVIX_ENGINE_NAME }, HALVIX_LEASE_MS, () =>
+  endAtOnce('another engine has taken over; ending'),
+);
+const watched: Watched = { authority, runtime: null };
+const server = serveHealth(HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, watched);
+
+let stopping = false;
+let timers: NodeJS.Timeout[] = [];
+let stopListening: () => Promise<void> = async () => {};
+for (const signal of ['SIGTERM', 'SIGINT'] as const)
+  process.on(signal, () => {
+    if (stopping) return;
+    stopping = true;
+    void stop();
+  });
+
 await untilItWorks('prepare the database', async () => {
-  await migrateDatabase(database, HALVIX_MIGRATIONS);
-  const closed = await closeInterrupted(database, HALVIX_ENGINE_NAME, clock.now());
-  if (closed > 0) log('warning', 'commands were interrupted by the last stop; they are not sent again', { closed });
-  await closeTransfers(database, HALVIX_ENGINE_NAME, clock.now() - STALE_MS);
+  await migrateDatabase(keepingDatabase, HALVIX_MIGRATIONS);
   await housekeeping();
 });
+await authority.acquire();
+const keeps = await untilItWorks('take over', async () => {
+  const kept = await takeWriters(database, WRITERS, run);
+  const closed = await closeInterrupted(database, clock.now());
+  if (closed > 0) log('warning', 'commands were interrupted by the last stop; they are not sent again', { closed });
+  await closeTransfers(database, null, clock.now() - STALE_MS);
+  return kept;
+});
 
-const runtime = new Runtime(database, liveDatabase, HALVIX_ENGINE_NAME);
-const server = serveHealth(HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, database, runtime);
-await untilItWorks('listen for notifications', () => listen(database));
+const aside = new Aside(HALVIX_STATE);
+const runtime = new Runtime(database, liveDatabase, HALVIX_ENGINE_NAME, {
+  run,
+  keeps,
+  fenced: () => endAtOnce('another engine writes history; ending'),
+  refused: (readings, why) => aside.put(readings, why),
+});
 await untilItWorks('apply the configuration', () => runtime.apply());
+watched.runtime = runtime;
+stopListening = await listen(HALVIX_DATABASE_URL, `${HALVIX_ENGINE_NAME} listening`, {
+  [CHANNELS.command]: () => void runtime.commands.work(),
+  [CHANNELS.revision]: () =>
+    void runtime
+      .apply()
+      .catch((error: unknown) => log('error', 'a revision was not applied', { reason: reason(error) })),
+  [CHANNELS.request]: onRequest,
+});
 log('info', 'engine runs', { name: HALVIX_ENGINE_NAME, revision: runtime.revision });
 
-const timers = [
+timers = [
   setInterval(() => {
     runtime.publisher.heartbeat();
     void runtime.commands.tick();
@@ -59,33 +137,14 @@ const timers = [
   setInterval(() => void housekeeping().catch(() => {}), HOUR_MS),
 ];
 
-let stopping = false;
-for (const signal of ['SIGTERM', 'SIGINT'] as const)
-  process.on(signal, () => {
-    if (stopping) return;
-    stopping = true;
-    void stop();
-  });
-process.on('unhandledRejection', (error) => log('error', 'unhandled rejection', { reason: reason(error) }));
-
 async function stop(): Promise<void> {
   timers.forEach(clearInterval);
   server.close();
-  await runtime.stop();
-  await Promise.all([database, liveDatabase].map(({ $client }) => $client.end({ timeout: 2 })));
+  await watched.runtime?.stop();
+  await authority.release();
+  await stopListening();
+  await Promise.all([database, leaseDatabase, keepingDatabase, liveDatabase].map((one) => closeDatabase(one)));
   process.exit(0);
-}
-
-async function listen({ $client }: Database): Promise<void> {
-  await $client.listen(CHANNELS.command, () => void runtime.commands.work());
-  await $client.listen(
-    CHANNELS.revision,
-    () =>
-      void runtime
-        .apply()
-        .catch((error: unknown) => log('error', 'a revision was not applied', { reason: reason(error) })),
-  );
-  await $client.listen(CHANNELS.request, onRequest);
 }
 
 function onRequest(payload: string): void {
@@ -134,16 +193,15 @@ function onRequest(payload: string): void {
 }
 
 async function housekeeping(): Promise<void> {
-  for (const problem of await makePartitions(database, clock.now(), 4))
+  for (const problem of await makePartitions(keepingDatabase, clock.now(), 4))
     log('warning', 'a day of history has no partition of its own', { reason: problem });
-  await dropOldJournal(database, clock.now() - JOURNAL_KEPT_MS);
+  await dropOldJournal(keepingDatabase, clock.now() - JOURNAL_KEPT_MS);
 }
 
-async function untilItWorks(what: string, attempt: () => Promise<unknown>): Promise<void> {
+async function untilItWorks<Result>(what: string, attempt: () => Promise<Result>): Promise<Result> {
   for (let pause = 250; ; pause = Math.min(5000, pause * 2)) {
     try {
-      await attempt();
-      return;
+      return await attempt();
     } catch (error) {
       log('error', `cannot ${what}; trying on`, { reason: reason(error), nextTryMs: pause });
       await new Promise((resolve) => setTimeout(resolve, pause));

@@ -16,6 +16,7 @@ import type { OutboundState } from '@halvix/core/path';
 import {
   deadbandInCounts,
   deadbandInUnits,
+  hasStates,
   Quality,
   rawValue,
   scaledValue,
@@ -56,6 +57,8 @@ export interface Delivery {
 
 interface Target {
   mapping: MappingConfig;
+  /** Of the centre, in what it is handed. */
+  deadband: number;
   delivery: Delivery | null;
 }
 
@@ -103,7 +106,7 @@ export class OutboundRunner {
       const key = `${mapping.target.kind} ${mapping.target.index}`;
       const known = before.get(key);
       const delivery = known && sourceKey(known.mapping) === sourceKey(mapping) ? known.delivery : null;
-      const target: Target = { mapping, delivery };
+      const target: Target = { mapping, delivery, deadband: this.deadbandOf(mapping) };
       const source = sourceKey(mapping);
       this.bySource.set(source, [...(this.bySource.get(source) ?? []), target]);
       this.byTarget.set(key, target);
@@ -111,9 +114,8 @@ export class OutboundRunner {
   }
 
   private outstationPoints(): OutstationPoint[] {
-    return this.config.mappings.map(({ device, kind, index, target }) => {
-      const point = this.context.exchange.at(device, kind, index)?.config;
-      const own = point === undefined ? 0 : this.ownDeadband(point, target.value);
+    return this.config.mappings.map((mapping) => {
+      const { target } = mapping;
       return {
         kind: target.kind,
         index: target.index,
@@ -121,9 +123,14 @@ export class OutboundRunner {
         commandClass: this.config.settings.commandClass,
         staticVariation: target.staticVariation,
         eventVariation: target.eventVariation,
-        deadband: target.deadband ?? own,
+        deadband: this.deadbandOf(mapping),
       };
     });
+  }
+
+  private deadbandOf({ device, kind, index, target }: MappingConfig): number {
+    const point = this.context.exchange.at(device, kind, index)?.config;
+    return target.deadband ?? (point === undefined ? 0 : this.ownDeadband(point, target.value));
   }
 
   private ownDeadband(point: PointConfig, value: 'raw' | 'engineering'): number {
@@ -230,7 +237,9 @@ export class OutboundRunner {
       confirmed: null,
     };
     const time = reading.cause === 'engine' ? now : reading.time;
-    this.driver.command({ type: 'update', updates: [{ kind, index, value, ...text, flags, time }], quiet });
+    // What the device reports as an event is one for the centre, also when it is back where it was.
+    const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
+    this.driver.command({ type: 'update', updates: [{ kind, index, value, ...text, flags, time, always }], quiet });
   }
 
   private onUp(from: string): void {

@@ -1,5 +1,5 @@
 import { CHANNELS, type HopKind, type Trail } from '@halvix/core/path';
-import { writeHopStates, writeJournal, writeLatest, writeTrails, type Database } from '@halvix/db';
+import { notify, writeHopStates, writeJournal, writeLatest, writeTrails, type Database } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
@@ -13,6 +13,8 @@ export interface HopReport {
 
 export interface PublisherContext {
   database: Database;
+  /** Of the engine: only the holder of the lease writes. */
+  run: string;
   exchange: Exchange;
   journal: Journal;
   /** States of all hops. */
@@ -96,16 +98,16 @@ export class Publisher {
     this.timer = null;
     this.publishing = true;
     this.last = clock.now();
-    const { database, exchange, journal } = this.context;
+    const { database, exchange, journal, run } = this.context;
     const { points, readings } = exchange.takeChanged();
     const entries = journal.take();
     const hops = this.hopsToWrite();
     try {
-      await writeLatest(database, readings);
-      await writeHopStates(database, hops, this.last);
+      await writeLatest(database, readings, run);
+      await writeHopStates(database, hops, this.last, run);
       await writeTrails(database, this.trails(points), this.last);
       await writeJournal(database, entries);
-      await database.$client.notify(CHANNELS.live, '');
+      await notify(database, CHANNELS.live, '');
       for (const hop of hops) this.written.set(`${hop.kind} ${hop.code}`, JSON.stringify(hop.state));
       this.failing = false;
     } catch (error) {

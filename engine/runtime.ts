@@ -12,7 +12,7 @@ import {
   newestRevision,
   newestRevisionId,
   pointNumbers,
-  replayGuards,
+  type StoredReading,
   type AppliedRevision,
   type Database,
 } from '@halvix/db';
@@ -44,6 +44,8 @@ export class Runtime {
   readonly files: FileTransfers;
   revision: number | null = null;
   private readonly startedAt = clock.now();
+  /** What the sessions of devices that do not run have kept. */
+  private readonly keeps: Map<string, Uint8Array>;
   private applying: Promise<void> = Promise.resolve();
   private rate = { at: clock.now(), stored: 0, perSecond: 0 };
 
@@ -52,12 +54,22 @@ export class Runtime {
     /** For what people see: newest values, states, journal. */
     liveDatabase: Database,
     private readonly engine: string,
+    writer: {
+      /** Of this run: the mark of its writers. */
+      run: string;
+      /** What the session of each device has kept. */
+      keeps: Map<string, Uint8Array>;
+      fenced: () => void;
+      refused: (readings: readonly StoredReading[], reason: string) => void;
+    },
   ) {
-    this.historian = new Historian(database, engine);
+    this.keeps = writer.keeps;
+    this.historian = new Historian({ database, ...writer });
     this.publisher = new Publisher({
       database: liveDatabase,
       exchange: this.exchange,
       journal: this.journal,
+      run: writer.run,
       hops: () => this.hops(),
       trailOf: (point) => trailOf(point, this.outbounds.values()),
     });
@@ -67,6 +79,7 @@ export class Runtime {
     this.commands = new Commands({
       database,
       engine,
+      run: writer.run,
       exchange: this.exchange,
       journal: this.journal,
       devices: () => this.devices,
@@ -90,7 +103,6 @@ export class Runtime {
 
   private async change({ id, configuration }: AppliedRevision): Promise<void> {
     const numbers = await pointNumbers(this.database);
-    const guards = await replayGuards(this.database);
     const links = new Map(configuration.links.map((link) => [link.code, link]));
     const wanted = new Map(
       configuration.devices.flatMap((device) => {
@@ -119,7 +131,7 @@ export class Runtime {
         if (!sameDocument(next.device.points, runner.config.points)) adopting.push(next.device);
         continue;
       }
-      guards.set(code, [...runner.stop()]);
+      this.keeps.set(code, runner.stop());
       this.devices.delete(code);
       touched.add(code);
     }
@@ -148,7 +160,7 @@ export class Runtime {
     );
     for (const device of adopting) this.devices.get(device.code)?.adopt(device);
     for (const { device, link } of fresh) {
-      const runner = new DeviceRunner(device, this.linkFor(link), guards.get(device.code) ?? [], {
+      const runner = new DeviceRunner(device, this.linkFor(link), this.keeps.get(device.code) ?? null, {
         exchange: this.exchange,
         historian: this.historian,
         journal: this.journal,
@@ -235,6 +247,8 @@ export class Runtime {
         readingsPerSecond: this.readingsPerSecond(),
         queuedReadings: this.historian.queued,
         droppedReadings: this.historian.numbers.dropped,
+        refusedReadings: this.historian.numbers.refused,
+        historyProblem: this.historian.problem,
       },
     });
     return reports;

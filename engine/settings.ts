@@ -10,6 +10,10 @@ export const engineSettings = z.object({
   /** Where the health and metrics endpoint listens. */
   HALVIX_ENGINE_HOST: hostSetting,
   HALVIX_ENGINE_PORT: portSetting(4601),
+  /** Where it keeps what the database cannot take. */
+  HALVIX_STATE: z.string().min(1, 'must be a folder').default('.data/engine'),
+  /** How long another engine waits for a sign of life of the one that runs, milliseconds. */
+  HALVIX_LEASE_MS: z.coerce.number().int().min(600).max(60_000).default(6000),
   /** Folder of the SQL migrations. */
   HALVIX_MIGRATIONS: z.string().min(1, 'must be a folder').default('db/migrations'),
 });

@@ -7,7 +7,8 @@ export const tlsOf = ({ tls }: LinkConfig): { tls?: TlsFiles } => (tls.use ? { t
 /** The connection that a link stands for; null where devices call us instead. */
 export function makeTransport(link: LinkConfig, events: LinkEvents): Reconnecting | null {
   const { type, host, port, localPort, serialPort, line, connectTimeoutMs, reconnectFirstMs, reconnectMaxMs } = link;
-  const pauses = { connectTimeoutMs, reconnectFirstMs, reconnectMaxMs };
+  // A connection that a device takes and then says nothing on is no better than none.
+  const pauses = { connectTimeoutMs, reconnectFirstMs, reconnectMaxMs, mustProve: true };
   switch (type) {
     case 'tcpClient':
       return new TcpClient({ ...pauses, host, port, ...tlsOf(link) }, events);

@@ -18,6 +18,7 @@ import {
   loadDraft,
   migrateDatabase,
   newestRevision,
+  closeDatabase,
   openDatabase,
   orderProbe,
   probeById,
@@ -304,7 +305,7 @@ async function main(): Promise<void> {
     await ensureDraft(database, Date.now());
     await command(database);
   } finally {
-    await database.$client.end({ timeout: 2 });
+    await closeDatabase(database);
   }
 }
 

@@ -5,6 +5,8 @@ export interface ReconnectOptions {
   connectTimeoutMs: number;
   reconnectFirstMs: number;
   reconnectMaxMs: number;
+  /** A connection counts as one only once `useful` was called: until then pauses go on growing. */
+  mustProve?: boolean;
 }
 
 export interface LinkStatus {
@@ -74,6 +76,11 @@ export class Reconnecting {
     this.attempt?.destroy();
   }
 
+  /** Something came of it: the next pause is short again. */
+  useful(): void {
+    this.pause = this.options.reconnectFirstMs;
+  }
+
   send(octets: Uint8Array): void {
     if (this.attempt === null || this.state.state !== 'connected') return;
     this.attempt.send(octets);
@@ -119,7 +126,7 @@ export class Reconnecting {
     const attempt = this.dial({
       up: () => {
         clearTimeout(limit);
-        this.pause = this.options.reconnectFirstMs;
+        if (!this.options.mustProve) this.useful();
         this.set({ state: 'connected', tries: 0, problem: null });
         this.events.up();
       },

@@ -27,6 +27,7 @@ export {
   type OutstationEffect,
   type PointUpdate,
 } from './outstation.ts';
+export { ReplayGuard } from './replay.ts';
 export { Priority } from './task.ts';
 export { Caller } from './caller.ts';
 export type { ReceivedFragment } from './endpoint.ts';

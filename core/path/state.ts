@@ -60,6 +60,12 @@ export const deviceStateSchema = z.object({
   lastCommit: time.nullable(),
   nextIntegrity: time.nullable(),
   indications: z.array(z.string()),
+  /** How it has to be asked, where that is not as its settings say. */
+  learned: z.string().nullable().default(null),
+  /** Who answers in its place. */
+  stranger: z.object({ address: z.number(), destination: z.number(), at: time }).nullable().default(null),
+  /** Points that come and that its list lacks. */
+  unlisted: z.number().default(0),
   /** Its clock against ours when it was last compared: how far ahead, and how sure; milliseconds. */
   clock: z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() }).nullable().default(null),
   /** The comparisons before, oldest first. */
@@ -90,6 +96,10 @@ export const engineStateSchema = z.object({
   readingsPerSecond: z.number(),
   queuedReadings: z.number(),
   droppedReadings: z.number(),
+  /** Put aside: the database calls them bad data. */
+  refusedReadings: z.number().default(0),
+  /** Why history cannot be written now. */
+  historyProblem: z.string().nullable().default(null),
 });
 
 export type LinkState = z.infer<typeof linkStateSchema>;

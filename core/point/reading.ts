@@ -1,8 +1,15 @@
 import type { LimitLevel } from './limits.ts';
 import type { Instant } from '../session/index.ts';
 
-/** Whose clock a reading's time comes from. */
-export const TIME_SOURCES = ['receipt', 'device', 'deviceUnsynchronised', 'engine'] as const;
+/** Whose clock a reading's time comes from. Stored by position: only appended to. */
+export const TIME_SOURCES = [
+  'receipt',
+  'device',
+  'deviceUnsynchronised',
+  'engine',
+  'deviceDoubtful',
+  'receiptInstead',
+] as const;
 export type TimeSource = (typeof TIME_SOURCES)[number];
 
 export const TIME_SOURCE_WORDS: Record<TimeSource, string> = {
@@ -10,6 +17,8 @@ export const TIME_SOURCE_WORDS: Record<TimeSource, string> = {
   device: 'device',
   deviceUnsynchronised: 'device, not synchronised',
   engine: 'engine',
+  deviceDoubtful: 'device, too far off',
+  receiptInstead: 'receipt, the device’s cannot be',
 };
 
 /** What made a reading: a change that the device reported, a look at its present value, or the engine itself. */

@@ -46,13 +46,14 @@ export async function orderCommand(database: Database, order: NewCommand): Promi
 
 /**
  * Takes requested commands of some devices for execution, each at most once whoever asks; those whose time is over are
- * marked expired instead. Returns both kinds.
+ * marked expired instead. Returns both kinds. With `run` only while that run holds the lease.
  */
 export async function claimCommands(
   database: Database,
   engine: string,
   devices: readonly string[],
   now: number,
+  run?: string,
 ): Promise<Command[]> {
   if (devices.length === 0) return [];
   const at = new Date(now).toISOString();
@@ -68,7 +69,11 @@ export async function claimCommands(
       claimed: now,
       engine,
     })
-    .where(sql`${command.id} in ${open}`)
+    .where(
+      run === undefined
+        ? sql`${command.id} in ${open}`
+        : sql`${command.id} in ${open} and exists (select from lease where lease.run = ${run})`,
+    )
     .returning();
 }
 
@@ -77,11 +82,15 @@ export type CommandProgress = Partial<
 > & { state?: CommandState };
 
 export async function noteCommand(database: Database, id: string, progress: CommandProgress): Promise<void> {
-  await database.update(command).set(progress).where(eq(command.id, id));
+  // What was closed for an engine that died is not opened again by one that only slept.
+  await database
+    .update(command)
+    .set(progress)
+    .where(and(eq(command.id, id), sql`${command.state} <> 'interrupted'`));
 }
 
-/** Commands that this engine had taken when it stopped: nobody knows how far they got, and they are not sent again. */
-export async function closeInterrupted(database: Database, engine: string, now: number): Promise<number> {
+/** Commands that an engine had taken when it stopped: nobody knows how far they got, and they are not sent again. */
+export async function closeInterrupted(database: Database, now: number): Promise<number> {
   const closed = await database
     .update(command)
     .set({
@@ -89,9 +98,7 @@ export async function closeInterrupted(database: Database, engine: string, now: 
       words: 'the engine stopped before it knew the outcome; not sent again',
       ended: now,
     })
-    .where(
-      and(eq(command.engine, engine), inArray(command.state, ['claimed', 'operated']), sql`${command.ended} is null`),
-    )
+    .where(and(inArray(command.state, ['claimed', 'operated']), sql`${command.ended} is null`))
     .returning({ id: command.id });
   return closed.length;
 }

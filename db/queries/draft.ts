@@ -11,7 +11,7 @@ import {
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
 import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
-import type { Database } from '../open.ts';
+import { list, rowsOf, type Database } from '../open.ts';
 import { draftObject, revision } from '../schema/index.ts';
 import { readStored } from './configuration.ts';
 
@@ -93,15 +93,18 @@ export async function draftRowsText(
   parents: readonly string[] | null,
   limit: number | null = null,
 ): Promise<string> {
-  const [row] = await database.$client<{ text: string | null }[]>`
+  const [row] = await rowsOf<{ text: string | null }>(
+    database,
+    sql`
     select '[' || string_agg(row, ',') || ']' as text from (
       select '[' || id || ',' || version || ',' || to_json(parent) || ',' || document::text || ']' as row
       from draft_object
       where kind = ${kind} and document is not null
-        ${parents === null ? database.$client`` : database.$client`and parent = any(${[...parents]}::text[])`}
+        ${parents === null ? sql`` : sql`and parent = any(${list(parents)}::text[])`}
       order by parent, document->>'kind', (document->>'index')::int nulls last, id
-      ${limit === null ? database.$client`` : database.$client`limit ${limit}`}
-    ) as rows`;
+      ${limit === null ? sql`` : sql`limit ${limit}`}
+    ) as rows`,
+  );
   return row.text ?? '[]';
 }
 
@@ -110,9 +113,12 @@ export async function countDraftRows(
   kind: 'point' | 'mapping',
   parents: readonly string[] | null,
 ): Promise<number> {
-  const [row] = await database.$client<{ count: string }[]>`
+  const [row] = await rowsOf<{ count: string }>(
+    database,
+    sql`
     select count(*) as count from draft_object where kind = ${kind} and document is not null
-      ${parents === null ? database.$client`` : database.$client`and parent = any(${[...parents]}::text[])`}`;
+      ${parents === null ? sql`` : sql`and parent = any(${list(parents)}::text[])`}`,
+  );
   return Number(row.count);
 }
 
@@ -120,9 +126,12 @@ export async function countDraftRows(
 export async function draftCounts(
   database: Database,
 ): Promise<{ points: Record<string, number>; mappings: Record<string, number> }> {
-  const rows = await database.$client<{ kind: string; parent: string; count: string }[]>`
+  const rows = await rowsOf<{ kind: string; parent: string; count: string }>(
+    database,
+    sql`
     select kind, parent, count(*) as count from draft_object
-    where kind in ('point', 'mapping') and document is not null group by kind, parent`;
+    where kind in ('point', 'mapping') and document is not null group by kind, parent`,
+  );
   const of = (kind: string): Record<string, number> =>
     Object.fromEntries(rows.filter((row) => row.kind === kind).map(({ parent, count }) => [parent, Number(count)]));
   return { points: of('point'), mappings: of('mapping') };
@@ -130,9 +139,12 @@ export async function draftCounts(
 
 /** How many objects were touched since the newest revision was made. */
 export async function touchedSinceRevision(database: Database): Promise<number> {
-  const [row] = await database.$client<{ count: string }[]>`
+  const [row] = await rowsOf<{ count: string }>(
+    database,
+    sql`
     select count(*) as count from draft_object
-    where version > coalesce((select draft_version from revision order by id desc limit 1), 0)`;
+    where version > coalesce((select draft_version from revision order by id desc limit 1), 0)`,
+  );
   return Number(row.count);
 }
 
@@ -155,7 +167,7 @@ export const lockDraft = (tx: Transaction): Promise<unknown> =>
   tx.execute(sql`select pg_advisory_xact_lock(${DRAFT_LOCK})`);
 
 async function nextVersion(tx: Transaction): Promise<number> {
-  const [row] = await tx.execute<{ version: string }>(sql`select nextval('draft_version') as version`);
+  const [row] = await rowsOf<{ version: string }>(tx, sql`select nextval('draft_version') as version`);
   return Number(row.version);
 }
 
@@ -182,13 +194,16 @@ async function write(
     const fresh = chunk.filter(({ id }) => id === null);
     const made = fresh.length
       ? // As one value: parameters by the hundred thousand take longer than the rows.
-        await tx.execute<{ id: number }>(sql`
+        await rowsOf<{ id: number }>(
+          tx,
+          sql`
           insert into draft_object (kind, parent, document, version, author, changed)
           select item->>'kind', item->>'parent', nullif(item->'document', 'null'::jsonb), ${version}, ${author},
             ${new Date(now).toISOString()}::timestamptz
           from jsonb_array_elements(${JSON.stringify(fresh)}::jsonb) with ordinality as given (item, place)
           order by place
-          returning id`)
+          returning id`,
+        )
       : [];
     const known = chunk.filter((object) => object.id !== null);
     if (known.length > 0)

@@ -1,9 +1,8 @@
 import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
-import type { Writable } from 'node:stream';
-import type { TransactionSql } from 'postgres';
-import type { Database } from '../open.ts';
-import { ingestMark, reading, replayGuard } from '../schema/index.ts';
+import { from as copyFrom } from 'pg-copy-streams';
+import { endForeignHolders, rowsOf, transact, type Connection, type Database } from '../open.ts';
+import { ingestMark, reading } from '../schema/index.ts';
 
 export interface StoredReading extends Reading {
   pointId: number;
@@ -12,31 +11,36 @@ export interface StoredReading extends Reading {
 /** PostgreSQL counts microseconds from 2000-01-01. */
 const EPOCH_2000_MS = 946_684_800_000;
 const TWO_TO_32 = 0x1_0000_0000;
-/** Octets of each column: point, time, received, raw, value, quality, time source, cause. */
+/** Octets of each column: point, time, received, raw, value, quality, time source, cause; then the text, or none. */
 const COLUMNS = [4, 8, 8, 8, 8, 4, 2, 2];
 const ROW = emptyRow();
 const ROW_OCTETS = ROW.length;
 const SIGNATURE = Buffer.from('PGCOPY\n\xff\r\n\0', 'latin1');
+const COPY = `copy reading (point_id, time, received, raw, value, quality, time_source, cause, text)
+  from stdin with (format binary)`;
 
-/** A row with its number of fields and their lengths, the values still zero. */
+/** A row with its number of fields and their lengths, the values still zero; without a text. */
 function emptyRow(): Uint8Array {
-  const row = new DataView(new ArrayBuffer(2 + COLUMNS.reduce((sum, octets) => sum + 4 + octets, 0)));
-  row.setInt16(0, COLUMNS.length);
+  const row = new DataView(new ArrayBuffer(2 + COLUMNS.reduce((sum, octets) => sum + 4 + octets, 0) + 4));
+  row.setInt16(0, COLUMNS.length + 1);
   let at = 2;
   for (const octets of COLUMNS) {
     row.setInt32(at, octets);
     at += 4 + octets;
   }
+  row.setInt32(at, -1);
   return new Uint8Array(row.buffer);
 }
 
 /**
  * Rows for `COPY reading … WITH (FORMAT binary)` (PostgreSQL 15 documentation, COPY, "Binary Format"): signature,
- * flags, header extension, then each row as its number of fields and each field with its length, big-endian; -1 ends.
+ * flags, header extension, then each row as its number of fields and each field with its length (-1: null),
+ * big-endian; -1 ends.
  */
 export function encodeReadings(readings: readonly StoredReading[]): Buffer {
   const head = SIGNATURE.length + 8;
-  const out = Buffer.allocUnsafe(head + readings.length * ROW_OCTETS + 2);
+  const texts = readings.reduce((sum, { text }) => sum + (text === undefined ? 0 : Buffer.byteLength(text)), 0);
+  const out = Buffer.allocUnsafe(head + readings.length * ROW_OCTETS + texts + 2);
   out.fill(0, SIGNATURE.copy(out), head);
   const view = new DataView(out.buffer, out.byteOffset, out.byteLength);
   let at = head;
@@ -52,6 +56,10 @@ export function encodeReadings(readings: readonly StoredReading[]): Buffer {
     view.setInt16(at + 70, TIME_SOURCES.indexOf(row.timeSource));
     view.setInt16(at + 76, CAUSES.indexOf(row.cause));
     at += ROW_OCTETS;
+    if (row.text === undefined) continue;
+    const octets = out.write(row.text, at);
+    view.setInt32(at - 4, octets);
+    at += octets;
   }
   view.setInt16(at, -1);
   return out;
@@ -65,84 +73,119 @@ function writeInstant(view: DataView, at: number, ms: number): void {
 }
 
 export interface Batch {
-  /** Who writes: an engine and one of its lanes, which has one batch under way at a time. */
+  /** One of the lanes in which readings are written; each has one batch under way at a time. */
   writer: string;
+  /** The batch that this writer stored before: the mark that fences (see `storeBatch`). */
+  previous: string;
   /** Different for every batch of every run of that writer. */
   id: string;
   readings: readonly StoredReading[];
-  /** Keys to remember for each device; see `ReplayGuard`. */
-  guards: ReadonlyMap<string, readonly number[]>;
+  /** What the session of each device has to have kept with them. */
+  keeps: ReadonlyMap<string, Uint8Array>;
+}
+
+/** `storedBefore`: an earlier try went through; `fenced`: another engine writes now. */
+export type BatchOutcome = 'stored' | 'storedBefore' | 'fenced';
+
+/** The database says that the readings themselves cannot be stored. */
+export class RefusedReadings extends Error {
+  constructor(
+    readonly code: string,
+    cause: Error,
+  ) {
+    super(cause.message, { cause });
+  }
 }
 
 /**
- * Writes all of a COPY's octets. The driver never finishes the stream of a COPY that the server refuses, so this does
- * not wait for the end: the next statement on the connection does, and fails when the COPY failed.
+ * Stores readings and what their devices' sessions keep in one transaction: all of it, or nothing.
+ *
+ * The mark fences: it goes from the previous batch to this one first of all, and stays locked until the transaction
+ * ends. So a second try waits for a first one whose end nobody heard of, and finds out; and a writer whose place
+ * another engine took (`takeWriters`) stores nothing more.
  */
-export async function copyIn(copy: Writable, octets: Buffer): Promise<void> {
-  await new Promise<void>((resolve, reject) => {
-    copy.on('error', reject);
-    copy.on('close', () => reject(new Error('the connection was lost during COPY')));
-    copy.write(octets, (error) => (error ? reject(error) : resolve()));
-  });
-  copy.end();
-  // The end of the COPY is on its way before the next statement is.
-  await new Promise((resolve) => setImmediate(resolve));
+export async function storeBatch(database: Database, batch: Batch): Promise<BatchOutcome> {
+  const { writer, previous, id, readings, keeps } = batch;
+  try {
+    return await transact<BatchOutcome>(database, async (client) => {
+      await client.query(`set local lock_timeout = ${LOCK_WAIT_MS}`);
+      const { rowCount } = await client.query('update ingest_mark set batch = $1 where writer = $2 and batch = $3', [
+        ...[id, writer, previous],
+      ]);
+      if (rowCount === 0) throw new Unmoved();
+      if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
+      if (keeps.size > 0)
+        await client.query(
+          `insert into replay_guard (device, keys) select * from unnest($1::text[], $2::bytea[])
+           on conflict (device) do update set keys = excluded.keys`,
+          [[...keeps.keys()], [...keeps.values()].map((octets) => Buffer.from(octets))],
+        );
+      return 'stored';
+    });
+  } catch (error) {
+    if (isLocked(error)) await endForeignHolders(database, 'ingest_mark');
+    if (!(error instanceof Unmoved)) throw error;
+    const [row] = await database.select().from(ingestMark).where(eq(ingestMark.writer, writer));
+    return row?.batch === id ? 'storedBefore' : 'fenced';
+  }
 }
 
-/** Stores readings and the replay guards of their devices in one transaction: all of it is kept, or nothing is. */
-export async function storeBatch(database: Database, { writer, id, readings, guards }: Batch): Promise<void> {
-  await database.$client.begin(async (tx) => {
-    const texts = readings.filter(({ text }) => text !== undefined);
-    const numbers = texts.length > 0 ? readings.filter(({ text }) => text === undefined) : readings;
-    if (numbers.length > 0) {
-      const copy = await tx`
-        copy reading (point_id, time, received, raw, value, quality, time_source, cause)
-        from stdin with (format binary)`.writable();
-      await copyIn(copy, encodeReadings(numbers));
-    }
-    if (texts.length > 0) await storeTexts(tx, texts);
-    // One statement, one round trip; the keys of all devices as one value, from which each row takes its part.
-    const devices = [...guards.keys()];
-    const keys = [...guards.values()].map(asOctets);
-    const lengths = keys.map((of) => of.length);
-    let end = 1;
-    const starts = lengths.map((length) => (end += length) - length);
-    await tx`
-      with kept as (
-        insert into replay_guard (device, keys)
-        select device, substring(${Buffer.concat(keys)}::bytea from start for length)
-        from unnest(${devices}::text[], ${starts}::int[], ${lengths}::int[]) as given (device, start, length)
-        on conflict (device) do update set keys = excluded.keys)
-      insert into ingest_mark (writer, batch) values (${writer}, ${id})
-      on conflict (writer) do update set batch = excluded.batch`;
-  });
+/** How long a mark may be held by what is left of a transaction before that is ended. */
+const LOCK_WAIT_MS = 2000;
+/** SQLSTATE 55P03: lock not available. */
+const isLocked = (error: unknown): boolean => error instanceof Error && 'code' in error && error.code === '55P03';
+
+/** The mark is not where it was expected. */
+class Unmoved extends Error {}
+
+/** Classes 22 and 23 of SQLSTATE: data exception, integrity constraint violation. */
+const SAYS_BAD_DATA = /^2[23]/;
+
+/** Readies a bare COPY of readings, for comparison. */
+export function copyReadings(database: Database, readings: readonly StoredReading[]): () => Promise<void> {
+  const octets = encodeReadings(readings);
+  return () => transact(database, (client) => copyIn(client, COPY, octets));
 }
 
-/** Readings with a text: few, and not for the binary COPY. */
-async function storeTexts(tx: TransactionSql, readings: readonly StoredReading[]): Promise<void> {
-  const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
-  await tx`
-    insert into reading (point_id, time, received, raw, value, text, quality, time_source, cause)
-    select point_id, to_timestamp(time / 1000), to_timestamp(received / 1000), 0, 0, text, quality, time_source, cause
-    from unnest(
-      ${column((r) => r.pointId)}::int[], ${column((r) => r.time)}::float8[], ${column((r) => r.received)}::float8[],
-      ${column((r) => r.text ?? '')}::text[], ${column((r) => r.quality)}::int[],
-      ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => CAUSES.indexOf(r.cause))}::int[]
-    ) as given (point_id, time, received, text, quality, time_source, cause)`;
+/** Copies octets in; what the server itself says of them as data is `RefusedReadings`. */
+export async function copyIn(client: Connection, statement: string, octets: Buffer): Promise<void> {
+  const stream = client.query(copyFrom(statement));
+  try {
+    await new Promise<void>((resolve, reject) => {
+      stream.on('error', reject);
+      stream.on('finish', resolve);
+      stream.end(octets);
+    });
+  } catch (error) {
+    const code = error instanceof Error && 'code' in error ? String(error.code) : '';
+    throw error instanceof Error && SAYS_BAD_DATA.test(code) ? new RefusedReadings(code, error) : error;
+  }
 }
 
-/** Whether this was the last batch that its writer stored: for a commit whose answer was lost. */
-export async function batchWasStored(database: Database, writer: string, id: string): Promise<boolean> {
-  const [row] = await database.select().from(ingestMark).where(eq(ingestMark.writer, writer));
-  return row?.batch === id;
-}
-
-const asOctets = (keys: readonly number[]): Buffer => Buffer.from(Float64Array.from(keys).buffer);
-
-/** The keys to remember of each device. */
-export async function replayGuards(database: Database): Promise<Map<string, number[]>> {
-  const rows = await database.select().from(replayGuard);
-  return new Map(rows.map(({ device, keys }) => [device, [...new Float64Array(Uint8Array.from(keys).buffer)]]));
+/**
+ * Takes the place of whoever wrote before: waits for transactions that are still open, moves all marks, and returns
+ * what the sessions of all devices have kept. From then on nobody else stores readings.
+ */
+export async function takeWriters(
+  database: Database,
+  writers: readonly string[],
+  mark: string,
+): Promise<Map<string, Uint8Array>> {
+  const take = async (client: Connection): Promise<Map<string, Uint8Array>> => {
+    await client.query(`set local lock_timeout = ${LOCK_WAIT_MS}`);
+    await client.query('lock table ingest_mark in share row exclusive mode');
+    await client.query('delete from ingest_mark');
+    await client.query('insert into ingest_mark (writer, batch) select unnest($1::text[]), $2', [[...writers], mark]);
+    const { rows } = await client.query<{ device: string; keys: Buffer }>('select device, keys from replay_guard');
+    return new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)]));
+  };
+  try {
+    return await transact(database, take);
+  } catch (error) {
+    if (!isLocked(error)) throw error;
+    await endForeignHolders(database, 'ingest_mark');
+    return transact(database, take);
+  }
 }
 
 /** Makes the partitions of today and the days after it. A day that cannot have one stays with the other days. */
@@ -225,17 +268,26 @@ export async function historyOf(
     .limit(limit + 1);
   if (rows.length <= limit) return { form: 'readings', readings: rows.map(fromRow) };
   const widthMs = Math.max(1, Math.ceil((to - from) / (limit / 4)));
-  const client = database.$client;
-  const buckets = await client<
-    { bucket: string; count: string; minimum: number; maximum: number; first: number; last: number; quality: number }[]
-  >`
-    select floor((extract(epoch from time) * 1000 - ${from}) / ${widthMs}) as bucket, count(*) as count,
+  const buckets = await rowsOf<{
+    bucket: string;
+    count: string;
+    minimum: number;
+    maximum: number;
+    first: number;
+    last: number;
+    quality: number;
+  }>(
+    database,
+    sql`
+    select floor((extract(epoch from time) * 1000 - ${from}::float8) / ${widthMs}::float8) as bucket, count(*) as count,
       min(value) as minimum, max(value) as maximum,
       (array_agg(value order by time))[1] as first, (array_agg(value order by time desc))[1] as last,
       bit_or(quality) as quality
     from reading
-    where point_id = ${pointId} and time >= ${new Date(from).toISOString()} and time < ${new Date(to).toISOString()}
-    group by bucket order by bucket`;
+    where point_id = ${pointId} and time >= ${new Date(from).toISOString()}::timestamptz
+      and time < ${new Date(to).toISOString()}::timestamptz
+    group by bucket order by bucket`,
+  );
   return {
     form: 'buckets',
     widthMs,

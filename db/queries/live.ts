@@ -1,16 +1,16 @@
 import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core/path';
 import { CAUSES, LIMIT_LEVELS, TIME_SOURCES, type Reading } from '@halvix/core/point';
-import { desc, eq, gt, lt, sql } from 'drizzle-orm';
+import { desc, eq, gt, lt, sql, type SQL } from 'drizzle-orm';
 import type { z } from 'zod';
-import type { Database } from '../open.ts';
+import { list, type Database } from '../open.ts';
 import { hopState, journal, latest, trail } from '../schema/index.ts';
 import type { StoredReading } from './history.ts';
 
-/** Writes the latest reading of each point, in one statement. */
-export async function writeLatest(database: Database, readings: readonly StoredReading[]): Promise<void> {
+/** Writes the latest reading of each point, in one statement; with `run` only while that run holds the lease. */
+export async function writeLatest(database: Database, readings: readonly StoredReading[], run?: string): Promise<void> {
   if (readings.length === 0) return;
-  const column = <Value>(pick: (row: StoredReading) => Value): Value[] => readings.map(pick);
-  await database.$client`
+  const column = (pick: (row: StoredReading) => unknown): SQL => list(readings.map(pick));
+  await database.execute(sql`
     insert into latest (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
     select point_id, raw, value, text, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause,
       nullif(limit_level, -1)
@@ -21,10 +21,14 @@ export async function writeLatest(database: Database, readings: readonly StoredR
       ${column((r) => CAUSES.indexOf(r.cause))}::int[],
       ${column((r) => (r.limit ? LIMIT_LEVELS.indexOf(r.limit) : -1))}::int[]
     ) as given (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
+    ${whileHeld(run)}
     on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, text = excluded.text, quality = excluded.quality,
       time = excluded.time, time_source = excluded.time_source, received = excluded.received, cause = excluded.cause,
-      limit_level = excluded.limit_level`;
+      limit_level = excluded.limit_level`);
 }
+
+const whileHeld = (run: string | undefined): SQL =>
+  run === undefined ? sql`` : sql`where exists (select from lease where lease.run = ${run})`;
 
 /** The latest readings of some points, or of all. */
 export async function latestOf(database: Database, pointIds?: readonly number[]): Promise<Map<number, Reading>> {
@@ -54,19 +58,21 @@ export async function writeHopStates(
   database: Database,
   states: readonly { kind: HopKind; code: string; state: unknown }[],
   now: number,
+  run?: string,
 ): Promise<void> {
   if (states.length === 0) return;
-  await database.$client`
+  await database.execute(sql`
     insert into hop_state (kind, code, state, updated)
     select kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
-    from unnest(${states.map((s) => s.kind)}::text[], ${states.map((s) => s.code)}::text[],
-      ${states.map((s) => JSON.stringify(s.state))}::text[]) as given (kind, code, state)
-    on conflict (kind, code) do update set state = excluded.state, updated = excluded.updated`;
+    from unnest(${list(states.map((s) => s.kind))}::text[], ${list(states.map((s) => s.code))}::text[],
+      ${list(states.map((s) => JSON.stringify(s.state)))}::text[]) as given (kind, code, state)
+    ${whileHeld(run)}
+    on conflict (kind, code) do update set state = excluded.state, updated = excluded.updated`);
 }
 
 /** Forgets hops that are in no configuration any more. */
 export async function keepHopStates(database: Database, kind: HopKind, codes: readonly string[]): Promise<void> {
-  await database.$client`delete from hop_state where kind = ${kind} and not (code = any(${[...codes]}::text[]))`;
+  await database.execute(sql`delete from hop_state where kind = ${kind} and not (code = any(${list(codes)}::text[]))`);
 }
 
 export async function hopStates(database: Database): Promise<HopStates> {

@@ -8,7 +8,7 @@ import {
   type ProbeState,
 } from '@halvix/core/path';
 import { and, eq, inArray, lt, sql } from 'drizzle-orm';
-import type { Database } from '../open.ts';
+import { notify, type Database } from '../open.ts';
 import { probe } from '../schema/index.ts';
 
 export interface Probe {
@@ -75,7 +75,7 @@ export async function noteProbe(
     .update(probe)
     .set({ state, result, updated: now })
     .where(and(eq(probe.id, id), inArray(probe.state, ['requested', 'running'])));
-  await database.$client.notify(CHANNELS.live, '');
+  await notify(database, CHANNELS.live, '');
 }
 
 export async function probeById(database: Database, id: string): Promise<Probe | null> {

@@ -143,17 +143,36 @@ export const latest = pgTable('latest', {
   limitLevel: smallint('limit_level'),
 });
 
-/** Events of the last stored fragment of each device; see `ReplayGuard`. */
+/** What the session of each device has to remember with the readings stored last: opaque to the database. */
 export const replayGuard = pgTable('replay_guard', {
   device: text().primaryKey(),
-  /** Keys as eight octets each, little-endian doubles. */
   keys: bytea('keys').notNull(),
 });
 
-/** The last batch of readings that each writer stored: tells whether a commit went through when its answer was lost. */
+/**
+ * The last batch of readings that each writer stored: tells whether a commit went through when its answer was lost, and
+ * keeps a writer out whose place was taken.
+ */
 export const ingestMark = pgTable('ingest_mark', {
   writer: text().primaryKey(),
   batch: text().notNull(),
+});
+
+/** Which engine runs what is configured: one row. It goes to another one when it was not renewed in time. */
+export const lease = pgTable('lease', {
+  id: smallint().primaryKey(),
+  /** Different for each run of each engine. */
+  run: text().notNull(),
+  name: text().notNull(),
+  since: instant('since').notNull(),
+  until: instant('until').notNull(),
+});
+
+/** Engines that stand by. */
+export const standby = pgTable('standby', {
+  run: text().primaryKey(),
+  name: text().notNull(),
+  seen: instant('seen').notNull(),
 });
 
 /** State of links, devices, outbounds and engines, as JSON of core/path. */

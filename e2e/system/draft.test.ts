@@ -37,7 +37,7 @@ beforeAll(async () => {
 });
 afterAll(() => database.$client.end());
 beforeEach(async () => {
-  await database.$client`truncate draft_object, revision restart identity`;
+  await database.$client.query('truncate draft_object, revision restart identity');
   await applyConfiguration(database, demoConfiguration(), 'test', 'demo');
 });
 
@@ -198,7 +198,7 @@ describe('applying', () => {
   });
 
   test('a database from before there were drafts gets one', async () => {
-    await database.$client`truncate draft_object`;
+    await database.$client.query('truncate draft_object');
     await ensureDraft(database, Date.now());
     expect(await demoDiff()).toEqual([]);
   });

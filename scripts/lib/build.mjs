@@ -65,7 +65,7 @@ export async function build({ web = true } = {}) {
       target: 'node20',
       sourcemap: true,
       logLevel: 'error',
-      external: ['@node-rs/argon2', 'serialport'],
+      external: ['@node-rs/argon2', 'serialport', 'pg-native'],
       // Some packages within are CommonJS and ask for `require`.
       banner: {
         js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);",

@@ -1,7 +1,8 @@
 import { configurationSchema } from '@halvix/core/config';
 import { Outstation, outstationSettings, type OutstationCommand, type OutstationEffect } from '@halvix/core/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
-import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
+import { applyConfiguration, migrateDatabase, openDatabase, rowsOf } from '@halvix/db';
+import { sql } from 'drizzle-orm';
 import { clock, Driver, TcpListener } from '@halvix/wire';
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
@@ -169,8 +170,10 @@ const after = engineUse();
 const settled = clock.now() + 20_000;
 while (delivered < made && clock.now() < settled) await pause(100);
 
-const [{ stored, different }] = await database.$client<{ stored: number; different: number }[]>`
-  select count(*)::int as stored, count(distinct (point_id, raw))::int as different from reading where cause = 1`;
+const [{ stored, different }] = await rowsOf<{ stored: number; different: number }>(
+  database,
+  sql`select count(*)::int as stored, count(distinct (point_id, raw))::int as different from reading where cause = 1`,
+);
 latencies.sort((a, b) => a - b);
 const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
 const report = (figure: string, value: number, unit: string, bound?: number): void =>

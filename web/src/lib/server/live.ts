@@ -6,7 +6,9 @@ import {
   hopStates,
   journalEntries,
   latestOf,
+  listen,
   newestRevisionId,
+  notify,
   probeById,
   trailOf,
 } from '@halvix/db';
@@ -14,6 +16,7 @@ import { MAX_POINTS, type Hops, type LiveMessage, type Topics } from '../topics.
 import { commandView } from './commands.ts';
 import { database } from './database.ts';
 import { forgetModel } from './model.ts';
+import { webSettings } from './settings.ts';
 
 const SHORTEST_PAUSE_MS = 250;
 /** Without an announcement: notices a stopped engine, and makes up for a lost notification. */
@@ -33,7 +36,7 @@ interface Client {
 
 /** Asks an engine for something; lost when none runs. */
 export const ask = (request: EngineRequest): Promise<unknown> =>
-  database.$client.notify(CHANNELS.request, JSON.stringify(request));
+  notify(database, CHANNELS.request, JSON.stringify(request));
 
 /**
  * Fans live values out to browsers: one LISTEN for the whole process, one look at the database for all browsers
@@ -65,16 +68,23 @@ class LiveHub {
   private async listen(): Promise<void> {
     if (this.listening) return;
     this.listening = true;
-    try {
-      await database.$client.listen(CHANNELS.live, () => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now()));
-      await database.$client.listen(CHANNELS.revision, () => {
-        forgetModel();
-        this.schedule(0);
-      });
-      await database.$client.listen(CHANNELS.draft, () => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now()));
-    } catch {
-      this.listening = false;
-    }
+    const soon = (): void => this.schedule(this.last + SHORTEST_PAUSE_MS - Date.now());
+    // It listens again by itself whenever the connection is lost; a revision may have been missed meanwhile.
+    const renewed = { lost: forgetModel };
+    const stop = await listen(
+      webSettings.HALVIX_DATABASE_URL,
+      'web listening',
+      {
+        [CHANNELS.live]: soon,
+        [CHANNELS.draft]: soon,
+        [CHANNELS.revision]: () => {
+          forgetModel();
+          this.schedule(0);
+        },
+      },
+      renewed,
+    );
+    process.on('sveltekit:shutdown', () => void stop());
   }
 
   private schedule(wait: number): void {
@@ -97,7 +107,6 @@ class LiveHub {
       // The database is away. The browsers' values age visibly; the next look may succeed.
     }
     this.looking = false;
-    if (!this.listening) void this.listen();
     this.schedule(LONGEST_PAUSE_MS);
   }
 
