@@ -1,14 +1,16 @@
 import { join } from 'node:path';
 import { build } from './lib/build.mjs';
 import { installNpm } from './lib/install.mjs';
-import { launch, ROOT, stopProcess } from './lib/run.mjs';
+import { ROOT } from './lib/run.mjs';
 import { fail, say, step, Trouble } from './lib/say.mjs';
+import { Supervised } from './lib/supervise.mjs';
 
 /*
  * `npm start`: engine and web against a PostgreSQL of your own, without bench and demo data. Settings come from the
- * environment (see README.md); each process checks its own and names the one that is wrong.
+ * environment (see README.md); each process checks its own and names the one that is wrong. A process that ends is
+ * started again, whatever the other one does; both end when this one is told to.
  */
-/** @type {ReturnType<typeof launch>[]} */
+/** @type {Supervised[]} */
 const running = [];
 let stopping = false;
 
@@ -16,7 +18,7 @@ let stopping = false;
 async function stop(code) {
   if (stopping) return;
   stopping = true;
-  for (const one of running.reverse()) await stopProcess(one);
+  await Promise.all(running.map((one) => one.stop()));
   process.exit(code);
 }
 
@@ -42,14 +44,18 @@ try {
   };
   const programs = { engine: 'dist/engine.js', web: 'web/build/index.js' };
   for (const [name, file] of Object.entries(programs)) {
-    const logFile = join(ROOT, '.data/logs', `${name}.log`);
-    const one = launch(name, ['--enable-source-maps', join(ROOT, file)], env, logFile);
-    running.push(one);
-    void one.ended.then((code) => {
-      if (stopping) return;
-      say(`${name} ended with ${code}; see ${logFile}`);
-      void stop(1);
+    const logFile = join(process.env.HALVIX_LOGS ?? join(ROOT, '.data/logs'), `${name}.log`);
+    const one = new Supervised(name, {
+      args: ['--enable-source-maps', join(ROOT, file)],
+      env,
+      logFile,
+      hopeless: (words) => {
+        say(words);
+        void stop(2);
+      },
     });
+    running.push(one);
+    one.run();
   }
   await step('waiting until engine and database are there', async () => {
     while (!stopping) {

@@ -29,7 +29,7 @@ export class Rig {
   static async make(
     name: string,
     server: { port: number; password: string },
-    { moreRelays = 0, stations = false } = {},
+    { moreRelays = 0, stations = false, logs = dataFolder(`test-logs/${name}`) } = {},
   ): Promise<Rig> {
     const [web, engine, bench, relay, relay2, quillstone, ambry, radio, logger, ...more] = await freePorts(
       9 + moreRelays,
@@ -42,16 +42,16 @@ export class Rig {
     await admin.unsafe(`create database "${database}"`);
     await admin.end();
     const databaseUrl = `${base}/${database}`;
-    const system = new System({ databaseUrl, ports, logs: dataFolder(`test-logs/${name}`), moreRelays: more });
+    const system = new System({ databaseUrl, ports, logs, moreRelays: more });
     return new Rig(system, ports, databaseUrl, more);
   }
 
   /** Demo configuration, bench and engine, and the web when asked for. */
-  async start({ web = false, demo = true } = {}): Promise<this> {
+  async start({ web = false, demo = true, engine = {} as Record<string, string> } = {}): Promise<this> {
     if (demo) await this.system.loadDemo();
     this.system.start('bench');
     await this.system.waitFor('bench');
-    await this.startEngine();
+    await this.startEngine(engine);
     if (web) {
       this.system.start('web');
       await this.system.waitFor('web');
@@ -61,8 +61,8 @@ export class Rig {
     return this;
   }
 
-  async startEngine(): Promise<void> {
-    this.system.start('engine');
+  async startEngine(more: Record<string, string> = {}): Promise<void> {
+    this.system.start('engine', more);
     await this.system.waitFor('engine');
   }
 

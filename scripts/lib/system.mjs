@@ -30,6 +30,7 @@ export class System {
       HALVIX_MIGRATIONS: join(ROOT, 'db/migrations'),
       HALVIX_ENGINE_NAME: engineName,
       HALVIX_ENGINE_PORT: String(ports.engine),
+      HALVIX_STATE: join(ROOT, '.data/engine', String(ports.engine)),
       HALVIX_BENCH_PORT: String(ports.bench),
       HALVIX_BENCH_RELAY_PORT: String(ports.relay),
       HALVIX_BENCH_RELAY2_PORT: String(ports.relay2),
@@ -54,8 +55,11 @@ export class System {
     return run(process.execPath, ['--enable-source-maps', join(ROOT, 'dist/load-demo.js')], { env: this.env });
   }
 
-  /** @param {'engine' | 'bench' | 'web'} name */
-  start(name) {
+  /**
+   * @param {'engine' | 'bench' | 'web'} name
+   * @param {Record<string, string>} [more]  settings beside those of the system
+   */
+  start(name, more = {}) {
     const webEnv = {
       HALVIX_WEB_HOST: '127.0.0.1',
       HALVIX_WEB_PORT: String(this.ports.web),
@@ -67,7 +71,8 @@ export class System {
     };
     const [file, env] =
       name === 'web' ? ['web/build/index.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];
-    const started = launch(name, ['--enable-source-maps', join(ROOT, file)], env, join(this.logs, `${name}.log`));
+    const all = { ...env, ...more };
+    const started = launch(name, ['--enable-source-maps', join(ROOT, file)], all, join(this.logs, `${name}.log`));
     this.processes.set(name, started);
     return started;
   }

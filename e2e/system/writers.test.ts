@@ -1,0 +1,272 @@
+import { existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { freePorts } from '../../scripts/lib/ports.mjs';
+import { dataFolder, Postgres } from '../../scripts/lib/postgres.mjs';
+import { launch, ROOT, run, stopProcess } from '../../scripts/lib/run.mjs';
+import { countEvents } from '../rig/count.ts';
+import { DatabaseProxy } from '../rig/databaseproxy.ts';
+import { Rig } from '../rig/rig.ts';
+
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
+const healthOf = async (port: number): Promise<{ state: string; ok: boolean; problem: string | null }> => {
+  const answer = await fetch(`http://127.0.0.1:${port}/healthz`).catch(() => null);
+  return answer === null ? { state: 'gone', ok: false, problem: null } : answer.json();
+};
+const storm = (rig: Rig, perSecond: number): Promise<unknown> =>
+  rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond });
+
+/** Ends the storm, and counts: nothing lost, nothing doubled. */
+async function expectExact(rig: Rig, atLeast: number): Promise<void> {
+  await storm(rig, 0);
+  await pause(500);
+  const { made, lost, repeated } = await countEvents(rig);
+  process.stdout.write(`${made} events made, ${lost.length} lost, ${repeated.length} stored twice\n`);
+  expect(made).toBeGreaterThan(atLeast);
+  expect(lost.slice(0, 5)).toEqual([]);
+  expect(repeated.slice(0, 5)).toEqual([]);
+}
+
+describe('the way to the database', () => {
+  let rig: Rig;
+  let proxy: DatabaseProxy;
+  beforeAll(async () => {
+    const server = inject('postgres');
+    const [port] = await freePorts(1);
+    proxy = new DatabaseProxy(port, server.port);
+    rig = await Rig.make('cuts', server);
+    const through = rig.databaseUrl.replace(`:${server.port}/`, `:${port}/`);
+    await rig.start({ engine: { HALVIX_DATABASE_URL: through } });
+  });
+  afterAll(async () => {
+    proxy.close();
+    await rig.stop();
+  });
+
+  test('is cut again and again at 20 to 400 ms: the engine lives, nothing is lost, nothing doubled', async () => {
+    await storm(rig, 150);
+    for (let cut = 0; cut < 60; cut++) {
+      proxy.latencyMs = [20, 60, 150, 400][cut % 4];
+      await pause(100 + Math.random() * 500);
+      proxy.cut(cut % 3 !== 0);
+    }
+    proxy.latencyMs = 0;
+    expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
+    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 20_000);
+    await expectExact(rig, 2000);
+  });
+
+  test('is half dead: health answers at once, and the engine goes on over new connections', async () => {
+    await storm(rig, 100);
+    await pause(1000);
+    proxy.freeze();
+    const began = performance.now();
+    await healthOf(rig.ports.engine);
+    expect(performance.now() - began).toBeLessThan(1000);
+    await rig.until('health says so', async () => !(await healthOf(rig.ports.engine)).ok, 8000);
+    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 40_000);
+    await pause(3000);
+    await expectExact(rig, 1000);
+    // What people ask for gets through again as well.
+    await rig.force('analog', 7, 321);
+    const id = await rig.pointId('analog', 7);
+    await rig.until('the newest value is published', async () => {
+      const [row] = await rig.sql`select raw from latest where point_id = ${id}`;
+      return row?.raw === 321;
+    });
+  });
+
+  test('a value that the database cannot hold is put aside, counted, and holds nothing up', async () => {
+    await rig.sql.unsafe(`
+      create function refuse() returns trigger language plpgsql as $$ begin
+        if new.raw = 666 then raise exception 'this one not' using errcode = '23514'; end if; return new; end $$;
+      create trigger refuse before insert on reading for each row execute function refuse()`);
+    const file = join(ROOT, '.data/engine', `${rig.ports.engine}`, 'refused-readings.jsonl');
+    await rig.force('analog', 7, 666);
+    await rig.force('analog', 8, 667);
+    const stored = async (raw: number): Promise<number> =>
+      (await rig.sql`select count(*)::int as n from reading where raw = ${raw}`)[0].n as number;
+    await rig.until('its neighbour is stored', async () => (await stored(667)) > 0);
+    await rig.until('it is put aside', async () => existsSync(file));
+    expect(readFileSync(file, 'utf8')).toContain('"raw":666');
+    expect(await stored(666)).toBe(0);
+    expect((await rig.hop('engine', 'engine-1')).refusedReadings).toBeGreaterThan(0);
+    expect((await healthOf(rig.ports.engine)).ok).toBe(true);
+    await rig.sql.unsafe('drop trigger refuse on reading; drop function refuse');
+  });
+
+  test('no space in the middle of a copy is no bad data: everything waits, and is stored later', async () => {
+    await storm(rig, 100);
+    await pause(500);
+    await rig.sql.unsafe(`
+      create sequence copied;
+      create function full_disk() returns trigger language plpgsql as $$ begin
+        if nextval('copied') % 7 = 0 then raise exception 'No space left on device' using errcode = '53100'; end if;
+        return new; end $$;
+      create trigger full_disk before insert on reading for each row execute function full_disk()`);
+    await rig.until(
+      'health says so',
+      async () => (await healthOf(rig.ports.engine)).problem?.includes('space') ?? false,
+    );
+    await pause(6000);
+    await rig.sql.unsafe('drop trigger full_disk on reading; drop function full_disk; drop sequence copied');
+    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok);
+    await expectExact(rig, 500);
+  });
+});
+
+describe('a full disk, with database and logs on it', () => {
+  const folder = '/tmp/halvix-small-disk';
+  const asRoot = (command: string, ...args: string[]): Promise<unknown> =>
+    process.getuid?.() === 0 ? run(command, args) : run('sudo', [command, ...args]);
+  let postgres: Postgres;
+  let rig: Rig;
+  beforeAll(async () => {
+    mkdirSync(folder, { recursive: true });
+    await asRoot('umount', folder).catch(() => {});
+    await asRoot('mount', '-t', 'tmpfs', '-o', 'size=400m,mode=0777', 'tmpfs', folder);
+    const [port] = await freePorts(1);
+    postgres = new Postgres(join(folder, 'database'), port, { durable: true });
+    await postgres.reset();
+    await postgres.start();
+    rig = await Rig.make('disk', postgres, { logs: join(folder, 'logs') });
+    await rig.start();
+  });
+  afterAll(async () => {
+    await rig.stop();
+    await postgres.remove();
+    await asRoot('umount', folder);
+    rmSync(folder, { recursive: true, force: true });
+  });
+
+  test('nothing is lost, it is said at once, and everything goes on by itself', async () => {
+    await storm(rig, 150);
+    await pause(1500);
+    const ballast = join(folder, 'ballast');
+    await run('sh', [
+      '-c',
+      `dd if=/dev/zero of=${ballast} bs=1M 2>/dev/null || true; dd if=/dev/zero of=${ballast}2 bs=1k 2>/dev/null || true`,
+    ]);
+    expect(statSync(ballast).size).toBeGreaterThan(1e6);
+    await rig.until('health says so', async () => !(await healthOf(rig.ports.engine)).ok, 20_000);
+    await pause(10_000);
+    expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
+    rmSync(ballast);
+    rmSync(`${ballast}2`);
+    // A database that ended itself is started by whoever keeps it.
+    if (postgres.pid() === null) await postgres.start();
+    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 40_000);
+    await pause(3000);
+    await expectExact(rig, 1500);
+  });
+});
+
+describe('two engines', () => {
+  let rig: Rig;
+  let otherPort: number;
+  const others = new Map<string, ReturnType<typeof launch>>();
+  const LEASE = { HALVIX_LEASE_MS: '900' };
+  beforeAll(async () => {
+    [otherPort] = await freePorts(1);
+    rig = await Rig.make('takeover', inject('postgres'));
+    await rig.start({ engine: LEASE });
+  });
+  afterAll(async () => {
+    for (const one of others.values()) await stopProcess(one);
+    await rig.stop();
+  });
+
+  const startOn = (port: number, name: string): void => {
+    const env = { ...rig.system.env, ...LEASE, HALVIX_ENGINE_PORT: String(port), HALVIX_ENGINE_NAME: name };
+    const log = join(dataFolder('test-logs/takeover'), `${name}.log`);
+    others.set(name, launch(name, ['--enable-source-maps', join(ROOT, 'dist/engine.js')], env, log));
+  };
+
+  test('the second one stands by, and says so', async () => {
+    startOn(otherPort, 'engine-2');
+    await rig.until('it stands by', async () => (await healthOf(otherPort)).state === 'standby');
+    expect(await healthOf(otherPort)).toMatchObject({ ok: true, holder: 'engine-1' });
+    expect((await healthOf(rig.ports.engine)).state).toBe('running');
+    const rows = await rig.sql`select name from standby where seen > now() - interval '5 s'`;
+    expect(rows.map(({ name }) => name as string)).toEqual(['engine-2']);
+  });
+
+  test('it takes over within seconds whenever the first one dies; nothing is lost, doubled or repeated', async () => {
+    await storm(rig, 150);
+    let operated = 0;
+    const ports = [rig.ports.engine, otherPort];
+    let holder = 0;
+    for (let round = 0; round < 8; round++) {
+      await pause(700 + Math.random() * 600);
+      const control = rig.bench<{ step: string }[]>('POST', '/centres/QST/controls', {
+        ...{ index: 0, operation: round % 2 ? 'close' : 'trip', mode: 'direct' },
+      });
+      control.then((steps) => (operated += steps.at(-1)?.step === 'operated' ? 1 : 0)).catch(() => {});
+      await pause(Math.random() * 150);
+      if (holder === 0) await rig.system.kill('engine');
+      else {
+        others.get('engine-2')?.child.kill('SIGKILL');
+        await others.get('engine-2')?.ended;
+      }
+      const next = 1 - holder;
+      const took = await rig.until('taken over', async () => (await healthOf(ports[next])).state === 'running', 10_000);
+      expect(took).toBeLessThan(10_000);
+      if (holder === 0) rig.system.start('engine', LEASE);
+      else startOn(otherPort, 'engine-2');
+      holder = next;
+    }
+    await pause(2000);
+    await expectExact(rig, 1500);
+    // Each operation that the relay carried out was asked for once.
+    const [{ doubled }] = await rig.sql`
+      select count(*)::int as doubled from (select id from command group by id having count(*) > 1) as twice`;
+    expect(doubled).toBe(0);
+  });
+
+  test('an engine that was asleep while another one took over ends instead of writing', async () => {
+    const running = (await healthOf(rig.ports.engine)).state === 'running';
+    const sleeper = running ? rig.system.processes.get('engine') : others.get('engine-2');
+    const other = running ? otherPort : rig.ports.engine;
+    sleeper?.child.kill('SIGSTOP');
+    await rig.until('the other one runs', async () => (await healthOf(other)).state === 'running', 10_000);
+    sleeper?.child.kill('SIGCONT');
+    expect(await sleeper?.ended).toBe(75);
+    expect((await healthOf(other)).state).toBe('running');
+  });
+});
+
+test('npm start keeps each process by itself, and says which setting is wrong', async () => {
+  const [port, engine] = await freePorts(2);
+  const server = inject('postgres');
+  const rig = await Rig.make('start', server);
+  const log = join(dataFolder('test-logs/start'), 'start.log');
+  rmSync(log, { force: true });
+  const env = {
+    HALVIX_DATABASE_URL: rig.databaseUrl,
+    HALVIX_WEB_PORT: String(port),
+    HALVIX_ENGINE_PORT: String(engine),
+    HALVIX_LOGS: dataFolder('test-logs/start'),
+  };
+  const start = launch('start', [join(ROOT, 'scripts/start.mjs')], env, log);
+  const web = (): Promise<boolean> =>
+    fetch(`http://127.0.0.1:${port}/healthz`).then(
+      (answer) => answer.ok,
+      () => false,
+    );
+  await rig.until('both run', async () => (await web()) && (await healthOf(engine)).ok, 60_000);
+  const pidOf = async (name: string): Promise<number> =>
+    Number((await run('pgrep', ['-f', `-P`, String(start.child.pid), name])).output.trim());
+  process.kill(await pidOf('engine.js'), 'SIGKILL');
+  expect(await fetch(`http://127.0.0.1:${port}/sign-in`).then((answer) => answer.status)).toBe(200);
+  await rig.until('the engine runs again', async () => (await healthOf(engine)).ok, 20_000);
+  process.kill(await pidOf('web/build'), 'SIGKILL');
+  expect((await healthOf(engine)).ok).toBe(true);
+  await rig.until('the web runs again', web, 20_000);
+  await stopProcess(start);
+  expect(readFileSync(log, 'utf8')).toContain('engine ended with');
+  writeFileSync(log, '');
+  const wrong = launch('start', [join(ROOT, 'scripts/start.mjs')], { ...env, HALVIX_ENGINE_NAME: 'Not This' }, log);
+  expect(await wrong.ended).toBe(2);
+  expect(readFileSync(log, 'utf8')).toContain('HALVIX_ENGINE_NAME must be 1 to 32 lower-case letters');
+  await rig.stop();
+});
