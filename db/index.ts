@@ -5,6 +5,7 @@ export * from './queries/commands.ts';
 export * from './queries/configuration.ts';
 export * from './queries/files.ts';
 export * from './queries/history.ts';
+export * from './queries/keeping.ts';
 export * from './queries/lease.ts';
 export * from './queries/live.ts';
 export * from './queries/draft.ts';

@@ -4,9 +4,7 @@ import {
   closeDatabase,
   closeInterrupted,
   closeTransfers,
-  dropOldJournal,
   listen,
-  makePartitions,
   migrateDatabase,
   openDatabase,
   takeWriters,
@@ -17,14 +15,13 @@ import { Aside } from './aside.ts';
 import { Authority } from './authority.ts';
 import { serveHealth, type Watched } from './health.ts';
 import { WRITERS } from './historian.ts';
+import { Keeper } from './keeper.ts';
 import { log, reason } from './log.ts';
 import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
 
-const HOUR_MS = 3_600_000;
 /** A question about a file that nobody has taken by then has failed. */
 const STALE_MS = 30_000;
-const JOURNAL_KEPT_MS = 30 * 24 * HOUR_MS;
 /** Long statements of housekeeping. */
 const HOUSEKEEPING_MS = 10 * 60_000;
 /** Whoever supervises this process starts it anew: it stands by then. */
@@ -81,6 +78,7 @@ function endAtOnce(words: string): void {
 const authority = new Authority(leaseDatabase, { run, name: HALVIX_ENGINE_NAME }, HALVIX_LEASE_MS, () =>
   endAtOnce('another engine has taken over; ending'),
 );
+const keeper = new Keeper(keepingDatabase);
 const watched: Watched = { authority, runtime: null };
 const server = serveHealth(HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, watched);
 
@@ -96,7 +94,7 @@ for (const signal of ['SIGTERM', 'SIGINT'] as const)
 
 await untilItWorks('prepare the database', async () => {
   await migrateDatabase(keepingDatabase, HALVIX_MIGRATIONS);
-  await housekeeping();
+  await keeper.prepare();
 });
 await authority.acquire();
 const keeps = await untilItWorks('take over', async () => {
@@ -124,6 +122,7 @@ stopListening = await listen(HALVIX_DATABASE_URL, `${HALVIX_ENGINE_NAME} listeni
       .catch((error: unknown) => log('error', 'a revision was not applied', { reason: reason(error) })),
   [CHANNELS.request]: onRequest,
 });
+keeper.start();
 log('info', 'engine runs', { name: HALVIX_ENGINE_NAME, revision: runtime.revision });
 
 timers = [
@@ -134,11 +133,11 @@ timers = [
   // A notification that was lost with a connection is made up for.
   setInterval(() => void runtime.apply().catch(() => {}), 5000),
   setInterval(() => void runtime.files.tidy().catch(() => {}), 10_000),
-  setInterval(() => void housekeeping().catch(() => {}), HOUR_MS),
 ];
 
 async function stop(): Promise<void> {
   timers.forEach(clearInterval);
+  keeper.stop();
   server.close();
   await watched.runtime?.stop();
   await authority.release();
@@ -190,12 +189,6 @@ function onRequest(payload: string): void {
     default:
       request.data satisfies never;
   }
-}
-
-async function housekeeping(): Promise<void> {
-  for (const problem of await makePartitions(keepingDatabase, clock.now(), 4))
-    log('warning', 'a day of history has no partition of its own', { reason: problem });
-  await dropOldJournal(keepingDatabase, clock.now() - JOURNAL_KEPT_MS);
 }
 
 async function untilItWorks<Result>(what: string, attempt: () => Promise<Result>): Promise<Result> {

@@ -8,7 +8,7 @@ export {
   addressWords,
   type PointKind,
 } from './kind.ts';
-export { Quality, validity, qualityWords, isForced, type Validity } from './quality.ts';
+export { INVALID, Quality, validity, qualityWords, isForced, type Validity } from './quality.ts';
 export { CAUSES, TIME_SOURCES, TIME_SOURCE_WORDS, type Cause, type Reading, type TimeSource } from './reading.ts';
 export {
   RANGE_CHECKS,

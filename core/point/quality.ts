@@ -21,7 +21,8 @@ export const Quality = {
 
 export type Validity = 'good' | 'questionable' | 'invalid';
 
-const INVALID =
+/** Any of these makes a value one not to be used. */
+export const INVALID =
   Quality.commLost | Quality.notSet | Quality.offline | Quality.restart | Quality.signalFailure | Quality.outOfService;
 const FORCED = Quality.forcedAtDevice | Quality.forcedHere;
 

@@ -1,7 +1,7 @@
 import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { from as copyFrom } from 'pg-copy-streams';
-import { endForeignHolders, rowsOf, transact, type Connection, type Database } from '../open.ts';
+import { endForeignHolders, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
 import { ingestMark, reading } from '../schema/index.ts';
 
 export interface StoredReading extends Reading {
@@ -114,6 +114,13 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
       ]);
       if (rowCount === 0) throw new Unmoved();
       if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
+      const late = lateHours(readings);
+      if (late.length > 0)
+        await client.query(
+          `insert into history_hour (hour, compacted) select unnest($1::timestamptz[]), null
+           on conflict (hour) do update set compacted = null`,
+          [late],
+        );
       if (keeps.size > 0)
         await client.query(
           `insert into replay_guard (device, keys) select * from unnest($1::text[], $2::bytea[])
@@ -128,6 +135,19 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
     const [row] = await database.select().from(ingestMark).where(eq(ingestMark.writer, writer));
     return row?.batch === id ? 'storedBefore' : 'fenced';
   }
+}
+
+const HOUR_MS = 3_600_000;
+/** Readings of hours that may have their statistics already: of more than so long before they came. */
+const LATE_MS = 10 * 60_000;
+/** Beyond so many hours in one batch, the oldest wait for the next look at everything. */
+const MAX_LATE_HOURS = 2000;
+
+function lateHours(readings: readonly StoredReading[]): string[] {
+  const hours = new Set<number>();
+  for (const { time, received } of readings)
+    if (received - time > LATE_MS && hours.size < MAX_LATE_HOURS) hours.add(Math.floor(time / HOUR_MS));
+  return [...hours].sort((a, b) => a - b).map((hour) => new Date(hour * HOUR_MS).toISOString());
 }
 
 /** How long a mark may be held by what is left of a transaction before that is ended. */
@@ -188,26 +208,6 @@ export async function takeWriters(
   }
 }
 
-/** Makes the partitions of today and the days after it. A day that cannot have one stays with the other days. */
-export async function makePartitions(database: Database, now: number, days: number): Promise<string[]> {
-  const problems: string[] = [];
-  for (let day = -1; day < days; day++) {
-    const from = new Date(now + day * 86_400_000).toISOString().slice(0, 10);
-    const to = new Date(now + (day + 1) * 86_400_000).toISOString().slice(0, 10);
-    const name = `reading_${from.replaceAll('-', '_')}`;
-    try {
-      await database.execute(
-        sql.raw(
-          `create table if not exists ${name} partition of reading for values from ('${from} 00:00+00') to ('${to} 00:00+00')`,
-        ),
-      );
-    } catch (error) {
-      problems.push(`${name}: ${error instanceof Error ? String(error.cause ?? error.message) : String(error)}`);
-    }
-  }
-  return problems;
-}
-
 const fromRow = (row: typeof reading.$inferSelect): StoredReading => ({
   pointId: row.pointId,
   raw: row.raw,
@@ -242,16 +242,28 @@ export interface Bucket {
   count: number;
   minimum: number;
   maximum: number;
+  mean: number;
   first: number;
   last: number;
   /** All reasons that any reading in it had. */
   quality: number;
+  /** How long the value was not to be used, milliseconds; null where it is not known. */
+  badMs: number | null;
 }
 
 export type History =
   { form: 'readings'; readings: StoredReading[] } | { form: 'buckets'; widthMs: number; buckets: Bucket[] };
 
-/** A point's readings in [from, to), oldest first; as buckets when there are more than `limit`. */
+/** Statistics are asked first when the range is longer than this: a count of readings would take longer. */
+const LONG_MS = 6 * HOUR_MS;
+const MINUTE_MS = 60_000;
+/** Hours whose statistics are not made are read from readings; where they are more than this, everything is. */
+const MAX_OPEN_HOURS = 48;
+
+/**
+ * A point's readings in [from, to), oldest first; as buckets when there are more than `limit`. Buckets of a minute or
+ * more come from statistics, where those are made.
+ */
 export async function historyOf(
   database: Database,
   pointId: number,
@@ -259,38 +271,171 @@ export async function historyOf(
   to: number,
   limit: number,
 ): Promise<History> {
-  const within = and(eq(reading.pointId, pointId), gte(reading.time, new Date(from)), lt(reading.time, new Date(to)));
-  const rows = await database
-    .select()
-    .from(reading)
-    .where(within)
-    .orderBy(asc(reading.time), asc(reading.received))
-    .limit(limit + 1);
-  if (rows.length <= limit) return { form: 'readings', readings: rows.map(fromRow) };
-  const widthMs = Math.max(1, Math.ceil((to - from) / (limit / 4)));
-  const buckets = await rowsOf<{
-    bucket: string;
-    count: string;
-    minimum: number;
-    maximum: number;
-    first: number;
-    last: number;
-    quality: number;
-  }>(
+  if (to - from <= LONG_MS || !(await hasMoreThan(database, pointId, from, to, limit))) {
+    const within = and(eq(reading.pointId, pointId), gte(reading.time, new Date(from)), lt(reading.time, new Date(to)));
+    const rows = await database
+      .select()
+      .from(reading)
+      .where(within)
+      .orderBy(asc(reading.time), asc(reading.received))
+      .limit(limit + 1);
+    if (rows.length <= limit) return { form: 'readings', readings: rows.map(fromRow) };
+  }
+  const least = Math.max(1, Math.ceil((to - from) / (limit / 4)));
+  const level = least >= HOUR_MS ? HOUR_MS : least >= MINUTE_MS ? MINUTE_MS : null;
+  if (level === null) {
+    const buckets = await bucketsOfReadings(database, pointId, from, to, from, least);
+    return { form: 'buckets', widthMs: least, buckets };
+  }
+  const widthMs = Math.ceil(least / level) * level;
+  const origin = Math.floor(from / widthMs) * widthMs;
+  const open = await openHours(database, from, to);
+  if (open === null) {
+    const buckets = await bucketsOfReadings(database, pointId, from, to, origin, widthMs);
+    return { form: 'buckets', widthMs, buckets };
+  }
+  const parts = await bucketsOfStatistics(database, pointId, { from, to, level, origin, widthMs }, open);
+  for (const [begin, end] of runs(open))
+    parts.push(
+      ...(await bucketsOfReadings(database, pointId, Math.max(begin, from), Math.min(end, to), origin, widthMs)),
+    );
+  return { form: 'buckets', widthMs, buckets: merged(parts) };
+}
+
+/** By what the statistics of the hours say. */
+async function hasMoreThan(
+  database: Database,
+  pointId: number,
+  from: number,
+  to: number,
+  limit: number,
+): Promise<boolean> {
+  const [row] = await rowsOf<{ count: string | null }>(
+    database,
+    sql`select sum(count) as count from statistic_hour where point_id = ${pointId}
+      and time >= ${instantOf(from)}::timestamptz and time < ${instantOf(to)}::timestamptz`,
+  );
+  return Number(row?.count ?? 0) > limit;
+}
+
+const instantOf = (ms: number): string => new Date(ms).toISOString();
+
+interface BucketRow {
+  bucket: string;
+  count: string;
+  minimum: number;
+  maximum: number;
+  mean: number;
+  first: number;
+  last: number;
+  quality: number;
+  bad: string | null;
+}
+
+const asBucket = (row: BucketRow, origin: number, widthMs: number): Bucket => ({
+  time: origin + Number(row.bucket) * widthMs,
+  count: Number(row.count),
+  minimum: row.minimum,
+  maximum: row.maximum,
+  mean: row.mean,
+  first: row.first,
+  last: row.last,
+  quality: row.quality,
+  badMs: row.bad === null ? null : Number(row.bad),
+});
+
+async function bucketsOfReadings(
+  database: Database,
+  pointId: number,
+  from: number,
+  to: number,
+  origin: number,
+  widthMs: number,
+): Promise<Bucket[]> {
+  const rows = await rowsOf<BucketRow>(
     database,
     sql`
-    select floor((extract(epoch from time) * 1000 - ${from}::float8) / ${widthMs}::float8) as bucket, count(*) as count,
-      min(value) as minimum, max(value) as maximum,
-      (array_agg(value order by time))[1] as first, (array_agg(value order by time desc))[1] as last,
-      bit_or(quality) as quality
+    select floor((extract(epoch from time) * 1000 - ${origin}::float8) / ${widthMs}::float8) as bucket,
+      count(*) as count, min(value) as minimum, max(value) as maximum, avg(value) as mean,
+      (array_agg(value order by time, received))[1] as first,
+      (array_agg(value order by time desc, received desc))[1] as last,
+      bit_or(quality) as quality, null as bad
     from reading
-    where point_id = ${pointId} and time >= ${new Date(from).toISOString()}::timestamptz
-      and time < ${new Date(to).toISOString()}::timestamptz
+    where point_id = ${pointId} and time >= ${instantOf(from)}::timestamptz and time < ${instantOf(to)}::timestamptz
     group by bucket order by bucket`,
   );
-  return {
-    form: 'buckets',
-    widthMs,
-    buckets: buckets.map((row) => ({ ...row, time: from + Number(row.bucket) * widthMs, count: Number(row.count) })),
-  };
+  return rows.map((row) => asBucket(row, origin, widthMs));
+}
+
+async function bucketsOfStatistics(
+  database: Database,
+  pointId: number,
+  range: { from: number; to: number; level: number; origin: number; widthMs: number },
+  open: readonly number[],
+): Promise<Bucket[]> {
+  const { from, to, level, origin, widthMs } = range;
+  const table = level === HOUR_MS ? sql`statistic_hour` : sql`statistic_minute`;
+  const rows = await rowsOf<BucketRow>(
+    database,
+    sql`
+    select floor((extract(epoch from time) * 1000 - ${origin}::float8) / ${widthMs}::float8) as bucket,
+      sum(count) as count, min(minimum) as minimum, max(maximum) as maximum, sum(mean * count) / sum(count) as mean,
+      (array_agg(first order by time))[1] as first, (array_agg(last order by time desc))[1] as last,
+      bit_or(quality) as quality, sum(bad_ms) as bad
+    from ${table}
+    where point_id = ${pointId} and time >= ${instantOf(Math.floor(from / level) * level)}::timestamptz
+      and time < ${instantOf(to)}::timestamptz
+      and not (date_trunc('hour', time) = any(${list(open.map(instantOf))}::timestamptz[]))
+    group by bucket order by bucket`,
+  );
+  return rows.map((row) => asBucket(row, origin, widthMs));
+}
+
+/** Hours within the range whose statistics are not made, or are out of date, oldest first; null: too many. */
+async function openHours(database: Database, from: number, to: number): Promise<number[] | null> {
+  const begin = Math.floor(from / HOUR_MS) * HOUR_MS;
+  const [row] = await rowsOf<{ newest: string | null; open: number[] | null }>(
+    database,
+    sql`select (select extract(epoch from max(hour)) * 1000 from history_hour) as newest,
+      (select json_agg(extract(epoch from hour) * 1000) from (select hour from history_hour
+        where compacted is null and hour >= ${instantOf(begin)}::timestamptz and hour < ${instantOf(to)}::timestamptz
+        order by hour limit ${MAX_OPEN_HOURS + 1}) as due) as open`,
+  );
+  const hours = [...(row.open ?? [])];
+  const first = row.newest === null ? begin : Math.max(begin, Number(row.newest) + HOUR_MS);
+  for (let hour = first; hour < to && hours.length <= MAX_OPEN_HOURS; hour += HOUR_MS) hours.push(hour);
+  return hours.length > MAX_OPEN_HOURS ? null : hours.sort((a, b) => a - b);
+}
+
+/** Neighbouring hours as one range each. */
+function runs(hours: readonly number[]): [begin: number, end: number][] {
+  const ranges: [number, number][] = [];
+  for (const hour of hours) {
+    const last = ranges.at(-1);
+    if (last && last[1] === hour) last[1] += HOUR_MS;
+    else ranges.push([hour, hour + HOUR_MS]);
+  }
+  return ranges;
+}
+
+/** One bucket for each time: parts of it come from statistics and from readings. */
+function merged(parts: readonly Bucket[]): Bucket[] {
+  const byTime = new Map<number, Bucket>();
+  for (const part of [...parts].sort((a, b) => a.time - b.time)) {
+    const known = byTime.get(part.time);
+    if (known === undefined) byTime.set(part.time, part);
+    else
+      byTime.set(part.time, {
+        time: part.time,
+        count: known.count + part.count,
+        minimum: Math.min(known.minimum, part.minimum),
+        maximum: Math.max(known.maximum, part.maximum),
+        mean: (known.mean * known.count + part.mean * part.count) / (known.count + part.count),
+        first: known.first,
+        last: part.last,
+        quality: known.quality | part.quality,
+        badMs: known.badMs === null || part.badMs === null ? null : known.badMs + part.badMs,
+      });
+  }
+  return [...byTime.values()];
 }

@@ -128,6 +128,43 @@ export const reading = pgTable(
   (t) => [index('reading_point_time').on(t.pointId, t.time)],
 );
 
+const statistic = {
+  pointId: integer('point_id').notNull(),
+  /** Begin of the minute or hour. */
+  time: instant('time').notNull(),
+  minimum: doublePrecision().notNull(),
+  maximum: doublePrecision().notNull(),
+  mean: doublePrecision().notNull(),
+  first: doublePrecision().notNull(),
+  last: doublePrecision().notNull(),
+  count: integer().notNull(),
+  /** All reasons that any reading in it had. */
+  quality: integer().notNull(),
+  lastQuality: integer('last_quality').notNull(),
+  /** How long the value was not to be used, milliseconds. */
+  badMs: integer('bad_ms').notNull(),
+};
+/** What readings come to in each minute, and in each hour, that had any. */
+export const statisticMinute = pgTable('statistic_minute', statistic, (t) => [
+  primaryKey({ columns: [t.pointId, t.time] }),
+]);
+export const statisticHour = pgTable('statistic_hour', statistic, (t) => [
+  primaryKey({ columns: [t.pointId, t.time] }),
+]);
+
+/** Hours of history: when their statistics were made; null: they have to be, because readings came since. */
+export const historyHour = pgTable('history_hour', {
+  hour: instant('hour').primaryKey(),
+  compacted: instant('compacted'),
+});
+
+/** How long history is kept, by kind of point; a kind without a row: as by default. */
+export const retention = pgTable('retention', {
+  kind: text().primaryKey(),
+  readingsDays: integer('readings_days').notNull(),
+  statisticsDays: integer('statistics_days').notNull(),
+});
+
 /** The latest reading of each point, written at most four times a second. */
 export const latest = pgTable('latest', {
   pointId: integer('point_id').primaryKey(),
