@@ -321,7 +321,16 @@ export class Commands {
       }
       const code = SETPOINT_FORMS[point.config.setting?.sentAs ?? 'int32'];
       what = { operation: 'set', code, counts: allowed.value };
-    } else what = { operation: controlOperation(block.code) ?? 'other', code: block.code, counts: null };
+    } else {
+      const operation = controlOperation(block.code);
+      if (operation === null || !point.config.control?.operations.includes(operation)) {
+        const asked = operation === null ? `control code ${block.code}` : WORDS[operation];
+        const words = `${point.config.name}: ${asked} by centre ${outbound}, not sent: the list does not allow it`;
+        this.context.journal.note(device, 'control', words);
+        return ControlStatus.notSupported;
+      }
+      what = { operation, code: block.code, counts: null };
+    }
     const id = randomUUID();
     const now = clock.now();
     const outcome = new Promise<number>((resolve) => {

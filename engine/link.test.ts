@@ -12,7 +12,7 @@ import {
 import { clock, Driver } from '@halvix/wire';
 import { execFileSync, spawn } from 'node:child_process';
 import { createSocket } from 'node:dgram';
-import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { connect, createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -125,6 +125,7 @@ describe('TLS with certificates of both ends', () => {
   const pem = (name: string): string => join(folder, `${name}.pem`);
   beforeAll(() => {
     folder = mkdtempSync(join(tmpdir(), 'halvix-tls-'));
+    process.env.HALVIX_TLS_FOLDER = folder;
     const openssl = (...args: string[]): unknown => execFileSync('openssl', args, { stdio: 'pipe' });
     for (const authority of ['authority', 'stranger'])
       openssl(
@@ -193,6 +194,20 @@ describe('TLS with certificates of both ends', () => {
     expect(values(21)).toEqual([]);
   });
 
+  test('a file elsewhere, or one that is no file, is not read', async () => {
+    const port = await serve('device');
+    mkdirSync(join(folder, 'inner'));
+    for (const [keyFile, problem] of [
+      ['/etc/hostname', `the file /etc/hostname does not lie in ${folder}, where TLS files are`],
+      ['/dev/zero', `the file /dev/zero does not lie in ${folder}, where TLS files are`],
+      ['inner', 'inner is no file'],
+    ]) {
+      const { link } = runLink(linkOf({ type: 'tcpClient', port, tls: { ...tls('engine'), keyFile } }), [21]);
+      await until('said', () => link.state().problem !== null);
+      expect(link.state().problem).toBe(problem);
+    }
+  });
+
   test('a file that is not there is named', async () => {
     const port = await serve('device');
     const { link } = runLink(
@@ -200,7 +215,7 @@ describe('TLS with certificates of both ends', () => {
       [21],
     );
     await until('said', () => link.state().problem !== null);
-    expect(link.state().problem).toBe('the file /none.pem cannot be read');
+    expect(link.state().problem).toBe(`the file /none.pem cannot be read (TLS files lie in ${folder})`);
   });
 });
 

@@ -1,4 +1,4 @@
-import { bitsPerOctet, endpointWords, sameDocument, type LinkConfig } from '@halvix/core/config';
+import { bitsPerOctet, endpointWords, isAllowed, sameDocument, type LinkConfig } from '@halvix/core/config';
 import {
   Caller,
   MasterLane,
@@ -152,7 +152,12 @@ export class LinkRunner {
     this.server =
       this.transport === null
         ? new CallServer(
-            { host: config.host, port: config.port, ...tlsOf(config) },
+            {
+              host: config.host,
+              port: config.port,
+              ...tlsOf(config),
+              allows: (address) => isAllowed(address, config.allowFrom),
+            },
             {
               came: (call) => this.onCall(call),
               data: (call, bytes) => this.onCallData(call, bytes),
@@ -291,6 +296,11 @@ export class LinkRunner {
   }
 
   private onCall(call: Call): void {
+    const { use, serverName } = this.config.tls;
+    if (use && serverName !== '' && !call.names.includes(serverName)) {
+      call.end();
+      return;
+    }
     const addresses = new Map(
       [...this.members.values()].map(({ code, master }) => [
         `${master.settings.theirAddress} ${master.settings.ourAddress}`,

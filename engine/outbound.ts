@@ -23,10 +23,11 @@ import {
   type PointKind,
   type Reading,
 } from '@halvix/core/point';
-import { clock, Driver, TcpListener } from '@halvix/wire';
+import { clock, Driver } from '@halvix/wire';
 import type { GivenCommand } from './commands.ts';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
+import type { OutboundPort, PortMember } from './outboundport.ts';
 
 export interface CentreControl {
   outbound: string;
@@ -66,7 +67,7 @@ interface Target {
 export class OutboundRunner {
   private readonly outstation: Outstation;
   private readonly driver: Driver<OutstationCommand, OutstationEffect>;
-  private readonly listener: TcpListener;
+  private readonly member: PortMember;
   private bySource = new Map<string, Target[]>();
   private byTarget = new Map<string, Target>();
   private stopListening: () => void = () => {};
@@ -80,21 +81,23 @@ export class OutboundRunner {
 
   constructor(
     public config: OutboundConfig,
+    private readonly port: OutboundPort,
     private readonly context: OutboundContext,
   ) {
     this.indexMappings();
     this.outstation = new Outstation(config.settings, this.outstationPoints(), clock.now());
     this.driver = new Driver(this.outstation, (effect) => this.onEffect(effect));
-    this.listener = new TcpListener(config, {
+    this.member = {
+      config,
       up: (from) => this.onUp(from),
       down: () => this.onDown(),
       data: (bytes) => this.driver.receive(bytes),
-      refused: (from) => {
+      refused: (words) => {
         this.refused++;
-        this.problem(`connection from ${from} refused: ${this.connectedFrom ?? 'another'} is using this port`);
+        this.problem(words);
       },
       changed: () => this.onListening(),
-    });
+    };
   }
 
   /** Finds the mappings by either end; what is known of a target that stays is kept. */
@@ -144,6 +147,7 @@ export class OutboundRunner {
   adopt(config: OutboundConfig, touched: ReadonlySet<string>): void {
     const before = new Set(this.config.mappings.map((mapping) => JSON.stringify(mapping)));
     this.config = config;
+    this.member.config = config;
     this.indexMappings();
     this.driver.command({ type: 'setPoints', points: this.outstationPoints() });
     for (const mapping of config.mappings) {
@@ -167,20 +171,20 @@ export class OutboundRunner {
   start(): void {
     for (const point of this.sources()) if (point.reading) this.pass(point, point.reading, true);
     this.stopListening = this.context.exchange.listen((point, reading) => this.pass(point, reading, false));
-    this.listener.open();
+    this.port.add(this.member);
   }
 
-  async stop(): Promise<void> {
+  stop(): void {
     this.stopListening();
-    await this.listener.close();
+    this.port.remove(this.member);
     this.driver.close();
   }
 
   state(): OutboundState {
     return {
-      state: this.listener.problem === null ? 'listening' : 'failed',
+      state: this.port.problem === null ? 'listening' : 'failed',
       since: this.since,
-      problem: this.listener.problem,
+      problem: this.port.problem,
       connectedFrom: this.connectedFrom,
       connectionSince: this.connectionSince,
       lastHeard: this.lastHeard,
@@ -260,8 +264,8 @@ export class OutboundRunner {
 
   private onListening(): void {
     this.since = clock.now();
-    if (this.listener.problem !== null)
-      this.problem(`cannot listen on ${this.config.host}:${this.config.port}: ${this.listener.problem}`);
+    if (this.port.problem !== null)
+      this.problem(`cannot listen on ${this.config.host}:${this.config.port}: ${this.port.problem}`);
     this.context.changed();
   }
 
@@ -274,11 +278,10 @@ export class OutboundRunner {
   private onEffect(effect: OutstationEffect): void {
     switch (effect.type) {
       case 'send':
-        this.listener.send(effect.octets);
+        this.port.send(this.member, effect.octets);
         break;
       case 'heard':
         this.lastHeard = clock.now();
-        this.listener.heard();
         break;
       case 'event':
         this.onEvent(effect.event);
@@ -372,6 +375,10 @@ export class OutboundRunner {
     const target = this.byTarget.get(`${kind} ${given.index}`);
     // What is only shown as a setpoint or a control there is no such thing here.
     if (target === undefined || target.mapping.kind !== kind) return ControlStatus.notSupported;
+    if (!this.config.controls || !target.mapping.target.mayControl) {
+      this.problem(`a control of ${this.config.centre} was refused: it may not operate ${kind} ${given.index} here`);
+      return ControlStatus.notAuthorized;
+    }
     const { device, index } = target.mapping;
     const point = this.context.exchange.at(device, kind, index);
     if (point === undefined || !point.passOn) return ControlStatus.blocked;

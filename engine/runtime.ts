@@ -25,6 +25,7 @@ import { Historian } from './historian.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
+import { OutboundPort } from './outboundport.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
 import { Publisher, type HopReport } from './publisher.ts';
@@ -37,6 +38,7 @@ export class Runtime {
   readonly devices = new Map<string, DeviceRunner>();
   readonly links = new Map<string, LinkRunner>();
   readonly outbounds = new Map<string, OutboundRunner>();
+  private readonly ports = new Map<string, OutboundPort>();
   readonly historian: Historian;
   readonly publisher: Publisher;
   readonly commands: Commands;
@@ -115,7 +117,7 @@ export class Runtime {
     for (const [code, outbound] of this.outbounds) {
       const next = configuration.outbounds.find((one) => one.code === code);
       if (next && sameDocument(withoutMappings(next), withoutMappings(outbound.config))) continue;
-      await outbound.stop();
+      outbound.stop();
       this.outbounds.delete(code);
     }
     // Devices whose list alone changed go on; their session does not notice.
@@ -169,6 +171,7 @@ export class Runtime {
       });
       this.devices.set(device.code, runner);
     }
+    await this.closePorts(configuration.outbounds);
     for (const config of configuration.outbounds) this.bringOutbound(config, touched);
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
@@ -197,7 +200,7 @@ export class Runtime {
       if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
       return;
     }
-    const outbound = new OutboundRunner(config, {
+    const outbound = new OutboundRunner(config, this.portFor(config), {
       exchange: this.exchange,
       journal: this.journal,
       control: (control) => this.commands.fromCentre(control),
@@ -205,6 +208,23 @@ export class Runtime {
     });
     this.outbounds.set(config.code, outbound);
     outbound.start();
+  }
+
+  private portFor(config: OutboundConfig): OutboundPort {
+    const key = portKey(config);
+    const port = this.ports.get(key) ?? new OutboundPort(config);
+    this.ports.set(key, port);
+    return port;
+  }
+
+  /** Ports that nobody uses any more, or uses in another way, are closed before they are opened anew. */
+  private async closePorts(wanted: readonly OutboundConfig[]): Promise<void> {
+    const keys = new Set(wanted.map(portKey));
+    for (const [key, port] of this.ports) {
+      if (!port.isEmpty && keys.has(key)) continue;
+      await port.close();
+      this.ports.delete(key);
+    }
   }
 
   /** Last known values of devices that are about to start: without communication until they answer. */
@@ -268,7 +288,8 @@ export class Runtime {
 
   async stop(): Promise<void> {
     this.probes.stop();
-    for (const outbound of this.outbounds.values()) await outbound.stop();
+    for (const outbound of this.outbounds.values()) outbound.stop();
+    await this.closePorts([]);
     for (const device of this.devices.values()) device.stop();
     for (const link of this.links.values()) await link.stop();
     await this.historian.stop();
@@ -276,6 +297,8 @@ export class Runtime {
   }
 }
 
+const portKey = ({ host, port, tls: { serverName: _name, ...tls } }: OutboundConfig): string =>
+  JSON.stringify([host, port, tls]);
 const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
 const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */

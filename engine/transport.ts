@@ -2,7 +2,7 @@ import { type LinkConfig } from '@halvix/core/config';
 import { SerialLink, TcpClient, UdpLink, type LinkEvents, type Reconnecting, type TlsFiles } from '@halvix/wire';
 
 /** What a link's settings are to the transports; null: no TLS. */
-export const tlsOf = ({ tls }: LinkConfig): { tls?: TlsFiles } => (tls.use ? { tls } : {});
+export const tlsOf = ({ tls }: Pick<LinkConfig, 'tls'>): { tls?: TlsFiles } => (tls.use ? { tls } : {});
 
 /** The connection that a link stands for; null where devices call us instead. */
 export function makeTransport(link: LinkConfig, events: LinkEvents): Reconnecting | null {

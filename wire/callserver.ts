@@ -1,15 +1,21 @@
 import { createServer, type Server, type Socket } from 'node:net';
-import { serveTls, type TlsFiles } from './tls.ts';
+import { namesOf, serveTls, type TlsFiles } from './tls.ts';
 import { inWords } from './words.ts';
 
 export interface CallServerOptions {
   host: string;
   port: number;
   tls?: TlsFiles;
+  /** Whether whoever calls from that address is let in; absent: everybody. */
+  allows?: (address: string) => boolean;
 }
 
 export interface Call {
+  /** Address and port that it comes from. */
   from: string;
+  address: string;
+  /** Names in its certificate; none without TLS. */
+  names: readonly string[];
   send(octets: Uint8Array): void;
   end(): void;
 }
@@ -26,7 +32,7 @@ const RETRY_MS = 1000;
 /** Connections at a time on one port. */
 const MAX_CALLS = 5000;
 
-/** Listens for devices that call. A port that cannot be had is tried again for ever. */
+/** Listens for devices, or centres, that call. A port that cannot be had is tried again for ever. */
 export class CallServer {
   private server: Server | null = null;
   private readonly sockets = new Set<Socket>();
@@ -54,14 +60,18 @@ export class CallServer {
     let server: Server;
     try {
       server = tls
-        ? serveTls(tls, (socket) => this.onCall(socket))
-        : createServer({ noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000 }, (s) => this.onCall(s));
+        ? serveTls(tls, (socket) => this.onCall(socket, namesOf(socket)))
+        : createServer({ noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000 }, (s) => this.onCall(s, []));
     } catch (error) {
       again(error instanceof Error ? error : new Error(String(error)));
       return;
     }
     this.server = server;
     server.on('error', again);
+    // Before TLS begins: a stranger costs no handshake.
+    server.on('connection', (socket: Socket) => {
+      if (this.options.allows && !this.options.allows(socket.remoteAddress ?? '')) socket.destroy();
+    });
     server.on('tlsClientError', (error: Error) => {
       this.problem = `a caller was refused: ${inWords(error)}`;
       this.events.changed();
@@ -80,14 +90,16 @@ export class CallServer {
     return new Promise((resolve) => (server === null ? resolve() : server.close(() => resolve())));
   }
 
-  private onCall(socket: Socket): void {
-    if (this.closed || this.sockets.size >= MAX_CALLS) {
+  private onCall(socket: Socket, names: readonly string[]): void {
+    if (socket.destroyed || this.closed || this.sockets.size >= MAX_CALLS) {
       socket.destroy();
       return;
     }
     this.sockets.add(socket);
     const call: Call = {
       from: `${socket.remoteAddress ?? '?'}:${socket.remotePort ?? '?'}`,
+      address: socket.remoteAddress ?? '',
+      names,
       send: (octets) => {
         socket.write(octets);
         if (socket.writableLength > MAX_UNSENT) socket.destroy();

@@ -1,27 +1,59 @@
-import { readFileSync } from 'node:fs';
+import { readFileSync, realpathSync, statSync } from 'node:fs';
 import { isIP, type Server, type Socket, type TcpNetConnectOpts } from 'node:net';
-import { connect, createServer, type SecureContextOptions } from 'node:tls';
+import { isAbsolute, join, sep } from 'node:path';
+import { connect, createServer, TLSSocket, type SecureContextOptions } from 'node:tls';
 
-/** Names of PEM files: whom we trust, who we are. */
+/** Names of PEM files: whom we trust, who we are, whom we trust no more. */
 export interface TlsFiles {
   authorityFile: string;
   certificateFile: string;
   keyFile: string;
+  /** Empty: none. */
+  revocationFile: string;
   /** The name in the other end's certificate; empty: the host. */
   serverName: string;
 }
 
+/** Far more than a chain of certificates takes. */
+const MAX_FILE_OCTETS = 1024 * 1024;
+
+/** The one folder in which TLS files lie. */
+const tlsFolder = (): string => process.env.HALVIX_TLS_FOLDER ?? join(process.cwd(), '.data/tls');
+
+/** Throws, in words, for what is not a small file in the folder for TLS files. */
+function readTlsFile(name: string): Buffer {
+  const folder = tlsFolder();
+  const path = isAbsolute(name) ? name : join(folder, name);
+  let real: string;
+  let home: string;
+  try {
+    real = realpathSync(path);
+    home = realpathSync(folder);
+  } catch {
+    throw new Error(`the file ${name} cannot be read (TLS files lie in ${folder})`);
+  }
+  if (!real.startsWith(home + sep)) throw new Error(`the file ${name} does not lie in ${folder}, where TLS files are`);
+  const found = statSync(real);
+  const { size } = found;
+  if (!found.isFile()) throw new Error(`${name} is no file`);
+  if (size > MAX_FILE_OCTETS) throw new Error(`the file ${name} has ${size} octets, at most ${MAX_FILE_OCTETS}`);
+  try {
+    return readFileSync(real);
+  } catch {
+    throw new Error(`the file ${name} cannot be read`);
+  }
+}
+
 /** Read anew for each connection, so that renewed certificates count. Throws when a file cannot be read. */
-function contextOf({ authorityFile, certificateFile, keyFile }: TlsFiles): SecureContextOptions {
-  const read = (name: string): Buffer => {
-    try {
-      return readFileSync(name);
-    } catch {
-      throw new Error(`the file ${name} cannot be read`);
-    }
+function contextOf({ authorityFile, certificateFile, keyFile, revocationFile }: TlsFiles): SecureContextOptions {
+  return {
+    ca: readTlsFile(authorityFile),
+    cert: readTlsFile(certificateFile),
+    key: readTlsFile(keyFile),
+    ...(revocationFile === '' ? {} : { crl: readTlsFile(revocationFile) }),
+    // TLS 1.2 is the least that IEC 62351-3 allows.
+    minVersion: 'TLSv1.2',
   };
-  // TLS 1.2 is the least that IEC 62351-3 allows.
-  return { ca: read(authorityFile), cert: read(certificateFile), key: read(keyFile), minVersion: 'TLSv1.2' };
 }
 
 export function connectTls(options: TcpNetConnectOpts, files: TlsFiles): Socket {
@@ -34,6 +66,30 @@ export function connectTls(options: TcpNetConnectOpts, files: TlsFiles): Socket 
   });
 }
 
-/** Takes only peers with a certificate of the same authority. */
-export const serveTls = (files: TlsFiles, onConnection: (socket: Socket) => void): Server =>
-  createServer({ ...contextOf(files), requestCert: true, rejectUnauthorized: true, noDelay: true }, onConnection);
+/** Takes only peers with a certificate of the same authority that is not revoked. */
+export function serveTls(files: TlsFiles, onConnection: (socket: Socket) => void): Server {
+  const options = { requestCert: true, rejectUnauthorized: true, noDelay: true, handshakeTimeout: HANDSHAKE_MS };
+  const server = createServer({ ...contextOf(files), ...options }, onConnection);
+  // A renewed certificate, and above all a new revocation list, count from the next connection on.
+  server.on('connection', () => {
+    try {
+      server.setSecureContext(contextOf(files));
+    } catch {
+      // A file that is being replaced: what was read last goes on.
+    }
+  });
+  return server;
+}
+
+const HANDSHAKE_MS = 10_000;
+
+/** Names that the other end's certificate is made out to. */
+export function namesOf(socket: Socket): string[] {
+  if (!(socket instanceof TLSSocket)) return [];
+  const { subject, subjectaltname = '' } = socket.getPeerCertificate();
+  const alternative = subjectaltname
+    .split(/,\s*/)
+    .flatMap((entry) => /^(?:DNS|IP Address|URI):(.*)$/.exec(entry)?.[1] ?? []);
+  const common = (subject as { CN?: string | string[] } | undefined)?.CN ?? [];
+  return [...alternative, ...(Array.isArray(common) ? common : [common])];
+}

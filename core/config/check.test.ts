@@ -134,9 +134,9 @@ describe('configuration document', () => {
       'there is no object g1v5',
     ],
     [
-      'two outbounds on one port',
+      'two outbounds with the same addresses on one port',
       (d) => d.outbounds.push({ ...d.outbounds[0], code: 'O2' }),
-      'outbound O2: another outbound listens on port 20100',
+      'outbound O2: another outbound on port 20100 has the same two addresses',
     ],
   ])('%s is named', (_what, change, expected) => {
     expect(problems(change).join('\n')).toContain(expected);

@@ -11,7 +11,9 @@ import {
   type OutboundConfig,
   type RadioConfig,
 } from './document.ts';
+import { allowsEverybody, isLoopbackOnly } from './access.ts';
 import { objectKey, type ObjectKind } from './objects.ts';
+import { sameDocument } from './same.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
 
 /** Reads a document from outside: shape first, then whether its parts fit each other. Warnings do not refuse it. */
@@ -103,9 +105,19 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     outbounds,
-    (o) => o.port,
-    (o) => reporter('outbound', o.code)(`another outbound listens on port ${o.port}`),
+    (o) => `${o.port} ${o.settings.ourAddress} ${o.settings.theirAddress}`,
+    (o) => reporter('outbound', o.code)(`another outbound on port ${o.port} has the same two addresses`),
   );
+  for (const outbound of outbounds) {
+    const first = outbounds.find(({ port }) => port === outbound.port) ?? outbound;
+    const report = reporter('outbound', outbound.code);
+    if (first.host !== outbound.host)
+      report(`${first.code} listens on port ${outbound.port} too, but at ${first.host}: one port, one address`);
+    else if (!sameDocument(first.tls, outbound.tls) && withoutName(first.tls) !== withoutName(outbound.tls))
+      report(`${first.code} listens on port ${outbound.port} too, with other TLS settings`);
+    checkAccess(outbound, outbound.controls, 'the centre', report);
+    checkTlsFiles(outbound.tls, report);
+  }
   for (const { code, type, host, port } of links)
     for (const outbound of outbounds) {
       if (port !== outbound.port || host !== outbound.host) continue;
@@ -144,7 +156,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
 }
 
 function checkLink(
-  { type, serialPort, line, tls, calls }: LinkConfig,
+  { type, host, serialPort, line, tls, calls, allowFrom }: LinkConfig,
   report: (words: string, severity?: Severity) => void,
 ): void {
   if (type === 'serial') {
@@ -154,17 +166,42 @@ function checkLink(
   if (line.keyWithRts && type !== 'serial') report('only a serial port has an RTS line to key a radio with');
   if ((line.keyUpMs > 0 || line.keyDownMs > 0) && line.bitRate === 0)
     report('a radio with key-up and key-down times needs the bit rate of its line');
-  if (tls.use) {
-    if (type !== 'tcpClient' && type !== 'tcpServer') report('TLS goes over TCP');
-    for (const [what, name] of [
-      ['authority certificate', tls.authorityFile],
-      ['certificate', tls.certificateFile],
-      ['key', tls.keyFile],
-    ])
-      if (name === '') report(`TLS needs a file with the ${what}`);
-  }
+  if (tls.use && type !== 'tcpClient' && type !== 'tcpServer') report('TLS goes over TCP');
+  checkTlsFiles(tls, report);
+  if (type === 'tcpServer') checkAccess({ host, allowFrom, tls }, false, 'a device', report);
   if (calls.when === 'onDemand' && calls.everyMs > 0 && calls.lateAfterMs > 0 && calls.lateAfterMs < calls.everyMs)
     report(`lost after ${calls.lateAfterMs} ms without a call, but a call comes every ${calls.everyMs} ms`, 'warning');
+}
+
+const withoutName = ({ serverName: _name, ...rest }: LinkConfig['tls']): string => JSON.stringify(rest);
+
+function checkTlsFiles(tls: LinkConfig['tls'], report: (words: string) => void): void {
+  if (!tls.use) return;
+  for (const [what, name] of [
+    ['authority certificate', tls.authorityFile],
+    ['certificate', tls.certificateFile],
+    ['key', tls.keyFile],
+  ])
+    if (name === '') report(`TLS needs a file with the ${what}`);
+}
+
+/** Who reaches an open port, and what for. */
+function checkAccess(
+  { host, allowFrom, tls }: Pick<LinkConfig, 'host' | 'allowFrom' | 'tls'>,
+  controls: boolean,
+  who: string,
+  report: (words: string, severity?: Severity) => void,
+): void {
+  if (allowFrom.length === 0) report(`nobody may connect: name the networks that ${who} connects from`, 'warning');
+  // At a loopback address nobody else gets there.
+  else if (isLoopbackOnly([host])) return;
+  else if (isLoopbackOnly(allowFrom))
+    report(`only this machine itself may connect: name the networks that ${who} connects from`, 'warning');
+  else if (allowsEverybody(allowFrom) && !tls.use)
+    report(
+      `anybody who reaches the port may connect${controls ? ', and operate' : ''}: name the networks, or use TLS`,
+      'warning',
+    );
 }
 
 /**

@@ -9,6 +9,7 @@ import {
   type SetpointForm,
 } from '../dnp3/index.ts';
 import { POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
+import { EVERYBODY, isNetwork } from './access.ts';
 
 /** The configuration as one document: what a revision keeps and the engine runs. Described in docs/formats.md. */
 
@@ -34,6 +35,16 @@ const port = z
   .int('A port is a whole number')
   .min(1, 'A port is at least 1')
   .max(65535, 'A port is at most 65535');
+/** Who may connect. Documents from before there was such a list let everybody in; new ones begin with loopback. */
+const allowFrom = z
+  .array(
+    z
+      .string()
+      .max(64)
+      .refine(isNetwork, { error: ({ input }) => `${String(input)} is no address and no network like 10.1.0.0/16` }),
+  )
+  .max(100, 'At most 100 networks')
+  .default([...EVERYBODY]);
 const finite = z.number({ error: 'must be a number' });
 const milliseconds = (what: string, low: number, high: number): z.ZodNumber =>
   z
@@ -54,6 +65,20 @@ export const LINK_TYPES = ['tcpClient', 'tcpServer', 'udp', 'serial'] as const;
 export type LinkType = (typeof LINK_TYPES)[number];
 
 const file = plain('A file name', 400).default('');
+
+/** Both ends show a certificate; files in the engine's folder for them, PEM. */
+const tls = z
+  .object({
+    use: z.boolean().default(false),
+    authorityFile: file,
+    certificateFile: file,
+    keyFile: file,
+    /** Certificates that count no more (a revocation list); empty: none. */
+    revocationFile: file,
+    /** The name in the other end's certificate; empty: the host, of a peer that calls us any name. */
+    serverName: plain('A server name', 253).default(''),
+  })
+  .prefault({});
 
 export const linkSchema = z.object({
   code,
@@ -87,17 +112,9 @@ export const linkSchema = z.object({
       keyWithRts: z.boolean().default(false),
     })
     .prefault({}),
-  /** Both ends show a certificate; files on the engine's machine, PEM. */
-  tls: z
-    .object({
-      use: z.boolean().default(false),
-      authorityFile: file,
-      certificateFile: file,
-      keyFile: file,
-      /** The name in the other end's certificate; empty: the host. */
-      serverName: plain('A server name', 253).default(''),
-    })
-    .prefault({}),
+  /** Of a tcpServer: from where devices may call. */
+  allowFrom,
+  tls,
   /** For links that are not always up. */
   calls: z
     .object({
@@ -273,6 +290,8 @@ export const mappingSchema = z.object({
     eventVariation: z.number().int().min(0).max(8),
     /** In what is handed on; null: the point's own deadband. */
     deadband: finite.min(0, 'A deadband is at least 0').nullable().default(0),
+    /** Whether the centre may operate it, where the outbound lets it operate at all. */
+    mayControl: z.boolean().default(true),
     /** Which of its values is handed on. */
     value: z.enum(['raw', 'engineering']).default('raw'),
   }),
@@ -287,8 +306,11 @@ export const outboundSchema = z.object({
   host,
   port,
   settings: outstationSettings,
-  /** A connection that has been quiet for so long gives way to a new one; milliseconds. */
-  quietMs: milliseconds('The quiet time', 1000, 3_600_000).default(30_000),
+  /** From where the centre may connect. */
+  allowFrom,
+  tls,
+  /** Whether the centre may operate anything here; new outbounds begin without. */
+  controls: z.boolean().default(true),
   mappings: z.array(mappingSchema).max(200_000),
 });
 

@@ -8,7 +8,7 @@ export interface SettingField {
   /** Path in the object's document: `settings.retries`. */
   path: string;
   title: string;
-  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes';
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'networks';
   unit?: string;
   limits?: readonly [number, number];
   choices?: readonly (readonly [value: string, words: string])[];
@@ -45,6 +45,7 @@ const hasLine = (document: unknown): boolean =>
   linkIs('serial')(document) || Number(valueAt(document, 'line.bitRate')) > 0;
 const usesTls = (document: unknown): boolean =>
   linkIs('tcpClient', 'tcpServer')(document) && valueAt(document, 'tls.use') === true;
+const withTls = (document: unknown): boolean => valueAt(document, 'tls.use') === true;
 const onDemand = (document: unknown): boolean =>
   linkIs('tcpClient', 'serial')(document) && valueAt(document, 'calls.when') === 'onDemand';
 
@@ -119,6 +120,13 @@ export const LINK_FIELDS: readonly SettingField[] = [
     applies: (document) => linkIs('tcpServer')(document) || onDemand(document),
   }),
   {
+    path: 'allowFrom',
+    title: 'Devices may call from',
+    type: 'networks',
+    help: 'Addresses and networks: 10.1.0.0/16',
+    applies: linkIs('tcpServer'),
+  },
+  {
     path: 'tls.use',
     title: 'TLS with certificates of both ends',
     type: 'boolean',
@@ -127,7 +135,11 @@ export const LINK_FIELDS: readonly SettingField[] = [
   text('tls.authorityFile', 'TLS, authority certificate', { help: 'PEM file on the engine', applies: usesTls }),
   text('tls.certificateFile', 'TLS, our certificate', { help: 'PEM file on the engine', applies: usesTls }),
   text('tls.keyFile', 'TLS, our key', { help: 'PEM file on the engine', applies: usesTls }),
-  text('tls.serverName', "TLS, name in the device's certificate", { help: 'Empty: the address', applies: usesTls }),
+  text('tls.serverName', "TLS, name in the device's certificate", {
+    help: 'Empty: the address; of a device that calls, any',
+    applies: usesTls,
+  }),
+  text('tls.revocationFile', 'TLS, revocation list', { help: 'PEM file on the engine; empty: none', applies: usesTls }),
   number('connectTimeoutMs', 'Connect time-out', 'ms', [100, 120_000], { applies: linkIs('tcpClient', 'serial') }),
   number('reconnectFirstMs', 'First pause before a new try', 'ms', [50, 60_000]),
   number('reconnectMaxMs', 'Longest pause before a new try', 'ms', [100, 3_600_000]),
@@ -180,6 +192,32 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
       ['never', 'never'],
     ],
   },
+  {
+    path: 'settings.eventReads',
+    title: 'Events are asked for',
+    type: 'choice',
+    choices: [
+      ['together', 'all classes together'],
+      ['apart', 'class by class'],
+      ['objects', 'by object, without classes'],
+    ],
+  },
+  {
+    path: 'settings.presentReads',
+    title: 'Present values are asked for',
+    type: 'choice',
+    choices: [
+      ['class0', 'by class 0'],
+      ['objects', 'by object'],
+    ],
+  },
+  number('settings.eventsAtOnce', 'Events of a class in one answer, at most', '', [0, 65_535], {
+    help: '0: as many as it likes',
+  }),
+  { path: 'settings.pollAgain', title: 'Ask again at once while more events wait', type: 'boolean' },
+  number('settings.minimumGapMs', 'Least gap between two reads', 'ms', [0, 60_000]),
+  number('settings.timeAheadMs', 'Its times count as wrong when ahead by', 'ms', [1000, 31_622_400_000]),
+  number('settings.timeBehindMs', 'Its times count as wrong when behind by', 'ms', [1000, 315_360_000_000]),
   number('settings.clockCheckMs', 'The device clock is compared every', 'ms', [0, DAY_MS], { help: NEVER }),
   number('settings.keepAliveMs', 'A quiet connection is tested after', 'ms', [0, DAY_MS], { help: NEVER }),
   { path: 'settings.linkConfirm', title: 'Confirmed link service', type: 'boolean' },
@@ -197,7 +235,20 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
   number('port', 'Our TCP port', '', [1, 65535], { open: true }),
   number('settings.ourAddress', 'Our DNP3 address', '', [0, 65519], { open: true }),
   number('settings.theirAddress', "The centre's DNP3 address", '', [0, 65519], { open: true }),
-  number('quietMs', 'A quiet connection gives way after', 'ms', [1000, 3_600_000]),
+  {
+    path: 'allowFrom',
+    title: 'The centre may connect from',
+    type: 'networks',
+    open: true,
+    help: 'Addresses and networks: 10.1.0.0/16',
+  },
+  { path: 'controls', title: 'The centre may operate', type: 'boolean', open: true },
+  { path: 'tls.use', title: 'TLS with certificates of both ends', type: 'boolean' },
+  text('tls.authorityFile', 'TLS, authority certificate', { help: 'PEM file on the engine', applies: withTls }),
+  text('tls.certificateFile', 'TLS, our certificate', { help: 'PEM file on the engine', applies: withTls }),
+  text('tls.keyFile', 'TLS, our key', { help: 'PEM file on the engine', applies: withTls }),
+  text('tls.serverName', "TLS, name in the centre's certificate", { help: 'Empty: any', applies: withTls }),
+  text('tls.revocationFile', 'TLS, revocation list', { help: 'PEM file on the engine; empty: none', applies: withTls }),
   number('settings.confirmTimeoutMs', 'Confirm time-out', 'ms', [100, 120_000]),
   number('settings.selectTimeoutMs', 'Select time-out', 'ms', [100, 120_000]),
   number('settings.eventsPerClass', 'Events kept for each class', '', [10, 1_000_000]),

@@ -17,6 +17,7 @@ export {
   type OutboundConfig,
   type MappingConfig,
 } from './document.ts';
+export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './access.ts';
 export { checkConfiguration, readConfiguration, subnetOf } from './check.ts';
 export { checkingPoints, checkPoints } from './checkpoints.ts';
 export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';

@@ -164,14 +164,18 @@ export function controlEcho(fragment: Fragment, request: ControlRequest): number
     const echo = readSetpoint(fragment.octets, item.at, variation);
     if (echo.value !== (variation === 3 ? Math.fround(value) : value))
       return 'the answer does not repeat what was sent';
-    return echo.status & 0x7f;
+    return judged(echo.status & 0x7f, refusal);
   }
   const echo = readControlBlock(fragment.octets, item.at);
   const { code, count, onMs, offMs } = request.block;
   if (echo.code !== code || echo.count !== count || echo.onMs !== onMs || echo.offMs !== offMs)
     return 'the answer does not repeat what was sent';
-  return echo.status & 0x7f;
+  return judged(echo.status & 0x7f, refusal);
 }
+
+/** A device that refuses the request has not taken the control, whatever status it repeats. */
+const judged = (status: number, refusal: number): number | string =>
+  status === 0 && refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : status;
 
 /** The device's clock in its answer to `readClock`; null when it gave none. */
 export function clockOf(fragment: Fragment): Instant | null {

@@ -113,6 +113,7 @@ export function mappingTo(
       staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
       eventVariation: floating ? 7 : variations.event,
       deadband: null,
+      mayControl: true,
       value,
     },
   };

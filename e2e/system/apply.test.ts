@@ -126,7 +126,13 @@ describe('lives, lists and mappings of a running system', () => {
     const link = (await rig.hop('link', 'HLM-LAN-F1')).since as number;
     await applied(({ devices, outbounds }) => {
       devices[0].points[40].name = 'Another name';
-      const target = { eventClass: 2 as const, staticVariation: 5, eventVariation: 7, deadband: null };
+      const target = {
+        eventClass: 2 as const,
+        staticVariation: 5,
+        eventVariation: 7,
+        deadband: null,
+        mayControl: true,
+      };
       outbounds[0].mappings.push(
         {
           device: 'HLM-F1',
@@ -142,6 +148,7 @@ describe('lives, lists and mappings of a running system', () => {
             kind: 'doubleBit',
             index: 0,
             eventClass: 1,
+            mayControl: true,
             staticVariation: 2,
             eventVariation: 2,
             deadband: 0,

@@ -16,7 +16,7 @@
   const isChanged = $derived(fallback !== undefined && !sameDocument(value, fallback));
   const limit = $derived(field.limits ? `${field.limits[0]} to ${field.limits[1]}` : '');
   const listed = (of: unknown): string =>
-    Array.isArray(of) ? (of.length > 0 ? of.join(', ') : 'none') : String(of ?? '');
+    Array.isArray(of) ? (of.length > 0 ? of.join(', ') : field.type === 'networks' ? '' : 'none') : String(of ?? '');
   const shown = $derived(
     fallback === undefined
       ? ''
@@ -30,6 +30,9 @@
       .split(/[\s,]+/)
       .filter((part) => part !== '' && part !== 'none')
       .map(number);
+  /** `10.1.0.0/16, 10.2.3.4` → a list of networks; what is none stays for the check to name. */
+  const networks = (text: string): string[] => text.split(/[\s,;]+/).filter((part) => part !== '');
+  const isList = $derived(field.type === 'classes' || field.type === 'networks');
   function number(text: string): unknown {
     return text.trim() === '' || !Number.isFinite(Number(text)) ? text : Number(text);
   }
@@ -57,17 +60,16 @@
     {:else}
       <input
         class="field"
-        class:mono={field.type === 'number'}
+        class:mono={field.type === 'number' || field.type === 'networks'}
         {disabled}
         inputmode={field.type === 'number' ? 'numeric' : undefined}
         value={listed(value)}
         aria-invalid={problem !== undefined}
         oninput={(e) => {
-          if (field.type !== 'classes')
-            change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value);
+          if (!isList) change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value);
         }}
         onchange={(e) => {
-          if (field.type === 'classes') change(classes(e.currentTarget.value));
+          if (isList) change((field.type === 'classes' ? classes : networks)(e.currentTarget.value));
         }}
       />
     {/if}

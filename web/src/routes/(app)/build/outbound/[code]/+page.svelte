@@ -1,6 +1,12 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
-  import { OBJECT_SCHEMAS, OUTBOUND_FIELDS, sameDocument, type OutboundObject } from '@halvix/core/config';
+  import {
+    LOOPBACK_ONLY,
+    OBJECT_SCHEMAS,
+    OUTBOUND_FIELDS,
+    sameDocument,
+    type OutboundObject,
+  } from '@halvix/core/config';
   import { untrack } from 'svelte';
   import { draft } from '$lib/build/draft.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
@@ -21,6 +27,9 @@
       host: '127.0.0.1',
       port: 20100,
       settings: { ourAddress: 10, theirAddress: 100 },
+      // Nobody from elsewhere, and nothing operated, until somebody says so.
+      allowFrom: [...LOOPBACK_ONLY],
+      controls: false,
     }),
     code: '',
     centre: '',

@@ -6,6 +6,6 @@ export const load: PageServerLoad = async ({ params }) => {
   const { configuration } = await model();
   const outbound = configuration.outbounds.find(({ code }) => code === params.code.toUpperCase());
   if (outbound === undefined) error(404, `There is no outbound ${params.code}`);
-  const { host, port, settings, quietMs } = outbound;
-  return { outboundCode: outbound.code, host, port, settings, quietMs };
+  const { host, port, settings } = outbound;
+  return { outboundCode: outbound.code, host, port, settings };
 };

@@ -67,7 +67,7 @@
         >
         <tr
           ><td class="px-3 text-soft">Connections</td><td colspan="2"
-            >one at a time; a quiet one gives way after {data.quietMs / 1000} s; {session?.connectionsRefused ?? 0} refused</td
+            >one at a time; a new one of the same centre takes over; {session?.connectionsRefused ?? 0} refused</td
           ></tr
         >
       </tbody>

@@ -1,0 +1,164 @@
+import { isAllowed, type OutboundConfig } from '@halvix/core/config';
+import { Caller } from '@halvix/core/dnp3';
+import { CallServer, type Call } from '@halvix/wire';
+import { tlsOf } from './transport.ts';
+
+/*
+ * One port that centres connect to. Several outbounds may share it: a connection belongs to the one whose two addresses
+ * its first good frame bears.
+ *
+ * Rules:
+ * 1. Only addresses that some outbound's list allows are let in; a connection becomes an outbound's only when that
+ *    outbound's own list allows it and, with TLS, the name in its certificate is the one that the outbound wants.
+ * 2. A new connection of the same centre takes over at once: its old one may be half dead. Nobody else can: it has to
+ *    bear the right addresses, come from an allowed place, and hold a certificate where they are asked for.
+ * 3. A connection that bears no such frame for a while is closed.
+ */
+
+export interface PortMember {
+  config: OutboundConfig;
+  up: (from: string) => void;
+  down: () => void;
+  data: (bytes: Uint8Array) => void;
+  /** Somebody was not let in; in words. */
+  refused: (words: string) => void;
+  changed: () => void;
+}
+
+interface Connection {
+  caller: Caller;
+  members: Set<PortMember>;
+  timer: NodeJS.Timeout;
+}
+
+/** A connection shows by then whose it is. */
+const UNKNOWN_MS = 20_000;
+
+export class OutboundPort {
+  private readonly members = new Set<PortMember>();
+  private readonly connections = new Map<Call, Connection>();
+  private readonly current = new Map<PortMember, Call>();
+  private readonly server: CallServer;
+
+  constructor(config: OutboundConfig) {
+    this.server = new CallServer(
+      {
+        host: config.host,
+        port: config.port,
+        ...tlsOf(config),
+        allows: (address) => this.allows(address),
+      },
+      {
+        came: (call) => this.onCall(call),
+        data: (call, bytes) => this.onData(call, bytes),
+        ended: (call) => this.onEnd(call),
+        changed: () => this.members.forEach((member) => member.changed()),
+      },
+    );
+    this.server.open();
+  }
+
+  get problem(): string | null {
+    return this.server.problem;
+  }
+
+  get isEmpty(): boolean {
+    return this.members.size === 0;
+  }
+
+  add(member: PortMember): void {
+    this.members.add(member);
+  }
+
+  remove(member: PortMember): void {
+    this.members.delete(member);
+    const call = this.current.get(member);
+    if (call !== undefined) this.leave(call, member);
+  }
+
+  send(member: PortMember, octets: Uint8Array): void {
+    this.current.get(member)?.send(octets);
+  }
+
+  close(): Promise<void> {
+    for (const { timer } of this.connections.values()) clearTimeout(timer);
+    return this.server.close();
+  }
+
+  private allows(address: string): boolean {
+    const allowed = [...this.members].some(({ config }) => isAllowed(address, config.allowFrom));
+    if (!allowed)
+      for (const member of this.members)
+        member.refused(`connection from ${address} refused: its network is not allowed`);
+    return allowed;
+  }
+
+  private onCall(call: Call): void {
+    const caller = new Caller((source, destination) => this.memberOf(source, destination)?.config.code, 'masters');
+    const timer = setTimeout(() => call.end(), UNKNOWN_MS);
+    this.connections.set(call, { caller, members: new Set(), timer });
+  }
+
+  private memberOf(source: number, destination: number): PortMember | undefined {
+    return [...this.members].find(
+      ({ config }) => config.settings.theirAddress === source && config.settings.ourAddress === destination,
+    );
+  }
+
+  private onData(call: Call, bytes: Uint8Array): void {
+    const connection = this.connections.get(call);
+    if (connection === undefined) return;
+    for (const code of new Set(connection.caller.push(bytes))) {
+      const member = [...this.members].find(({ config }) => config.code === code);
+      if (member !== undefined && !connection.members.has(member)) this.join(call, connection, member);
+    }
+    // Garbage and other addresses are counted where there is only one whose they could be.
+    const takers = connection.members.size > 0 ? connection.members : this.soleMember();
+    for (const member of takers) member.data(bytes);
+  }
+
+  private soleMember(): ReadonlySet<PortMember> {
+    return this.members.size === 1 && this.current.size === 0 ? this.members : new Set();
+  }
+
+  private join(call: Call, connection: Connection, member: PortMember): void {
+    const { config } = member;
+    const wanted = config.tls.use ? config.tls.serverName : '';
+    if (!isAllowed(call.address, config.allowFrom))
+      member.refused(`connection from ${call.address} refused: its network is not allowed`);
+    else if (wanted !== '' && !call.names.includes(wanted))
+      member.refused(
+        `connection from ${call.address} refused: its certificate is of ${call.names.join(', ') || 'nobody'}, not of ${wanted}`,
+      );
+    else {
+      clearTimeout(connection.timer);
+      const before = this.current.get(member);
+      if (before !== undefined) this.leave(before, member);
+      connection.members.add(member);
+      this.current.set(member, call);
+      member.up(call.from);
+      return;
+    }
+    if (connection.members.size === 0) call.end();
+  }
+
+  /** The connection is this member's no more. */
+  private leave(call: Call, member: PortMember): void {
+    this.current.delete(member);
+    const connection = this.connections.get(call);
+    connection?.members.delete(member);
+    member.down();
+    if (connection?.members.size === 0) call.end();
+  }
+
+  private onEnd(call: Call): void {
+    const connection = this.connections.get(call);
+    this.connections.delete(call);
+    if (connection === undefined) return;
+    clearTimeout(connection.timer);
+    for (const member of connection.members) {
+      this.current.delete(member);
+      member.down();
+    }
+  }
+}
