@@ -10,9 +10,18 @@ import {
 } from '@halvix/core/config';
 import { csvOf, decodeText, previewTable, readTable, tableOfPoints } from '@halvix/core/pointlist';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
+import { passwordProblem } from '@halvix/core/accounts';
 import {
+  accountByName,
+  accounts,
+  addAccount,
   applyConfiguration,
+  changeAccount,
   changeDraft,
+  endSessions,
+  noteSecurity,
+  type AccountChange,
+  type Role,
   draftObjects,
   ensureDraft,
   loadDraft,
@@ -27,6 +36,7 @@ import {
   type Database,
   type DraftChange,
 } from '@halvix/db';
+import { hash } from '@node-rs/argon2';
 import { randomUUID } from 'node:crypto';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { userInfo } from 'node:os';
@@ -52,6 +62,12 @@ const USAGE = `usage: npm run halvix -- COMMAND [--json]
   points export [FILE] [--device CODE]            point lists of the draft as CSV
   points import FILE [--device CODE] [--dry-run]  takes a CSV over into the draft, all of it or nothing
   try DEVICE                                      has the engine try a device of the draft
+  account list                                    who may sign in
+  account add NAME --role ROLE                    viewer, operator or engineer; the password is the first line of
+                                                  standard input, here and below
+  account password NAME                           gives a new password, and ends the sessions
+  account role NAME --role ROLE | account rename NAME NEW | account disable NAME | account enable NAME
+  account end NAME                                ends the sessions
 `;
 
 const EXIT = { done: 0, refused: 1, usage: 2, differs: 3, silent: 4 } as const;
@@ -76,6 +92,7 @@ try {
       revision: { type: 'string' },
       device: { type: 'string' },
       note: { type: 'string', default: '' },
+      role: { type: 'string' },
       help: { type: 'boolean', default: false },
     },
   });
@@ -271,6 +288,74 @@ async function tryDevice(database: Database): Promise<void> {
   }
 }
 
+const ROLES = ['viewer', 'operator', 'engineer'] as const;
+
+function roleGiven(): Role {
+  const role = ROLES.find((one) => one === options.role);
+  if (role === undefined)
+    throw new Exit(EXIT.usage, `--role: "${options.role ?? ''}" is not one of ${ROLES.join(', ')}`);
+  return role;
+}
+
+/** The first line of standard input: a password stands in no list of processes and in no history. */
+function passwordGiven(name: string): Promise<string> {
+  const [password] = readFileSync(0, 'utf8').split(/\r?\n/);
+  const problem = passwordProblem(password, name);
+  if (problem !== null) throw new Exit(EXIT.refused, `password: ${problem}`);
+  return hash(password);
+}
+
+function nameGiven(place: number): string {
+  const name = positionals[place];
+  if (name === undefined || name.length > 64)
+    throw new Exit(EXIT.usage, `a NAME of 1 to 64 characters is missing\n\n${USAGE}`);
+  return name;
+}
+
+async function noted(database: Database, words: string): Promise<void> {
+  const entry = { time: Date.now(), who: `${author} at the command line`, what: 'account', words, address: '' };
+  await noteSecurity(database, entry);
+  say({ done: words }, [words]);
+}
+
+async function listAccounts(database: Database): Promise<void> {
+  const all = await accounts(database, Date.now());
+  say({ accounts: all }, [
+    ...all.map(
+      ({ name, role, disabled, sessions }) =>
+        `${name}  ${role}${disabled ? ', disabled' : ''}${sessions > 0 ? `, ${sessions} open` : ''}`,
+    ),
+  ]);
+}
+
+async function newAccount(database: Database): Promise<void> {
+  const name = nameGiven(2);
+  const role = roleGiven();
+  if (!(await addAccount(database, name, role, await passwordGiven(name), Date.now())))
+    throw new Exit(EXIT.refused, `another account is called ${name}`);
+  await noted(database, `added ${name} as ${role}`);
+}
+
+const ACCOUNT_PROBLEMS = {
+  missing: 'there is no such account',
+  lastEngineer: 'this is the last engineer: somebody has to be left who may do everything',
+  nameTaken: 'another account has that name',
+} as const;
+
+/** Changes the account that is named; its sessions end unless it is only renamed. */
+const changing =
+  (change: (name: string) => Promise<AccountChange> | AccountChange, words: (name: string) => string) =>
+  async (database: Database): Promise<void> => {
+    const name = nameGiven(2);
+    const account = await accountByName(database, name);
+    if (account === null) throw new Exit(EXIT.refused, `there is no account ${name}`);
+    const wanted = await change(name);
+    const outcome = await changeAccount(database, account.id, wanted);
+    if (!outcome.ok) throw new Exit(EXIT.refused, ACCOUNT_PROBLEMS[outcome.problem]);
+    if (wanted.name === undefined) await endSessions(database, account.id, { except: null });
+    await noted(database, words(name));
+  };
+
 const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
   'config export': exportConfiguration,
   'config diff': compare,
@@ -278,6 +363,32 @@ const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
   'config apply': apply,
   'points export': exportPoints,
   'points import': importPoints,
+  'account list': listAccounts,
+  'account add': newAccount,
+  'account password': changing(
+    async (name) => ({ passwordHash: await passwordGiven(name) }),
+    (name) => `reset the password of ${name}`,
+  ),
+  'account role': changing(
+    () => ({ role: roleGiven() }),
+    (name) => `made ${name} ${roleGiven()}`,
+  ),
+  'account rename': changing(
+    () => ({ name: nameGiven(3) }),
+    (name) => `renamed ${name} to ${nameGiven(3)}`,
+  ),
+  'account disable': changing(
+    () => ({ disabled: true }),
+    (name) => `disabled ${name}`,
+  ),
+  'account enable': changing(
+    () => ({ disabled: false }),
+    (name) => `enabled ${name}`,
+  ),
+  'account end': changing(
+    () => ({}),
+    (name) => `ended the sessions of ${name}`,
+  ),
 };
 
 async function main(): Promise<void> {

@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { join } from 'node:path';
 import { build } from './lib/build.mjs';
 import { installNpm } from './lib/install.mjs';
@@ -13,6 +14,8 @@ import { Supervised } from './lib/supervise.mjs';
 /** @type {Supervised[]} */
 const running = [];
 let stopping = false;
+/** Whoever makes the first account has it from this terminal. */
+const secret = randomBytes(9).toString('base64url');
 
 /** @param {number} code */
 async function stop(code) {
@@ -39,6 +42,7 @@ try {
     HALVIX_WEB_PORT: process.env.HALVIX_WEB_PORT ?? '4600',
     HALVIX_WEB_ORIGIN: origin,
     HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
+    HALVIX_SETUP_SECRET: process.env.HALVIX_SETUP_SECRET ?? secret,
     // Lists of 100 000 points go through as one request.
     HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
   };
@@ -64,7 +68,12 @@ try {
       await new Promise((resolve) => setTimeout(resolve, 250));
     }
   });
-  if (!stopping) say(`\nHalvix runs at ${origin}. The first visitor makes the first account.`);
+  if (!stopping) {
+    say(`\nHalvix runs at ${origin}.`);
+    const { accounts } = await fetch(`${origin}/healthz`).then((answer) => answer.json());
+    if (accounts === false)
+      say(`The first account is made there, with this one-time secret: ${env.HALVIX_SETUP_SECRET}`);
+  }
 } catch (error) {
   fail(error);
   await stop(1);

@@ -1,6 +1,7 @@
 import {
   bigint,
   bigserial,
+  boolean,
   customType,
   doublePrecision,
   index,
@@ -32,6 +33,8 @@ export const account = pgTable('account', {
   role: text({ enum: ['viewer', 'operator', 'engineer'] }).notNull(),
   passwordHash: text('password_hash').notNull(),
   created: instant('created').notNull(),
+  /** May not sign in. */
+  disabled: boolean().notNull().default(false),
 });
 
 export const webSession = pgTable('web_session', {
@@ -42,7 +45,28 @@ export const webSession = pgTable('web_session', {
     .references(() => account.id, { onDelete: 'cascade' }),
   created: instant('created').notNull(),
   expires: instant('expires').notNull(),
+  /** By which people tell one from another; lets nobody in. */
+  label: text().notNull().default(''),
+  /** When it was last used; null: not since there is this column. */
+  seen: instant('seen'),
+  address: text().notNull().default(''),
+  agent: text().notNull().default(''),
 });
+
+/** Who did what that matters for security. Rows are only added: a trigger keeps the application from anything else. */
+export const securityLog = pgTable(
+  'security_log',
+  {
+    id: bigserial({ mode: 'number' }).primaryKey(),
+    time: instant('time').notNull(),
+    /** Name of the account; of a failed sign-in the name that was tried. */
+    who: text().notNull(),
+    what: text().notNull(),
+    words: text().notNull(),
+    address: text().notNull(),
+  },
+  (t) => [index('security_log_time').on(t.time)],
+);
 
 /** Applied configurations, kept whole; the newest one runs. */
 export const revision = pgTable('revision', {

@@ -138,18 +138,54 @@ describe('strangers at the standby port', () => {
     socket.destroy();
   });
 
-  test('a second master on the same port is refused while the first one is in use, and said so', async () => {
+  test('a new connection of the same centre takes over at once; one with another address does not', async () => {
     const first = await raw(rig.ports.ambry);
     first.socket.write(LINK_STATUS(101));
     await rig.until('the first one is answered', async () => first.received().length === 10);
-    const second = await raw(rig.ports.ambry);
-    await rig.until('the second one is closed', async () => second.closed());
+    const stranger = await raw(rig.ports.ambry);
+    stranger.socket.write(LINK_STATUS(77));
+    await pause(300);
     expect(first.closed()).toBe(false);
-    await rig.until('shown', async () => {
-      const state = await rig.hop('outbound', 'AMB');
-      return state.connectionsRefused >= 1 && state.lastProblem.words.includes('refused');
+    const second = await raw(rig.ports.ambry);
+    second.socket.write(LINK_STATUS(101));
+    await rig.until('the second one is answered', async () => second.received().length === 10);
+    await rig.until('the first one is closed', async () => first.closed());
+    expect(stranger.received()).toHaveLength(0);
+    second.socket.destroy();
+    stranger.socket.destroy();
+  });
+
+  test('whoever comes from a network that is not allowed is not let in, and a centre without leave operates nothing', async () => {
+    const change = async (of: Record<string, unknown>): Promise<void> => {
+      const [{ document }] = await rig.sql`select document from revision order by id desc limit 1`;
+      Object.assign(document.outbounds[1], of);
+      await rig.sql`insert into revision (document, author, note, applied) values (${rig.sql.json(document)}, 'test', 'access', now())`;
+      await rig.sql.notify('halvix_revision', '');
+      await pause(700);
+    };
+    await change({ allowFrom: ['10.9.0.0/16'] });
+    const outsider = await raw(rig.ports.ambry);
+    outsider.socket.write(LINK_STATUS(101));
+    await rig.until('it is closed', async () => outsider.closed());
+    expect(outsider.received()).toHaveLength(0);
+    await rig.until('shown', async () =>
+      (await rig.hop('outbound', 'AMB')).lastProblem.words.includes('its network is not allowed'),
+    );
+    await change({ allowFrom: ['127.0.0.0/8'], controls: false });
+    await rig.bench('PUT', '/centres/AMB/power', { on: true });
+    await rig.until(
+      'the centre gets through',
+      async () => (await rig.bench<{ state: string }>('GET', '/centres/AMB')).state === 'answering',
+    );
+    const before = (await rig.sql`select count(*)::int as n from command`)[0].n as number;
+    const steps = await rig.bench<{ step: string; status?: number }[]>('POST', '/centres/AMB/controls', {
+      ...{ index: 0, operation: 'trip', mode: 'direct' },
     });
-    first.socket.destroy();
+    // 9: not authorized (IEEE 1815, table 11-7).
+    expect(steps.at(-1)).toMatchObject({ step: 'refused', status: 9 });
+    expect((await rig.sql`select count(*)::int as n from command`)[0].n).toBe(before);
+    await rig.bench('PUT', '/centres/AMB/power', { on: false });
+    await change({ controls: true });
   });
 
   test('a stranger that never says anything valid does not keep the centre out', async () => {

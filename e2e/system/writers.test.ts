@@ -76,25 +76,6 @@ describe('the way to the database', () => {
     });
   });
 
-  test('a value that the database cannot hold is put aside, counted, and holds nothing up', async () => {
-    await rig.sql.unsafe(`
-      create function refuse() returns trigger language plpgsql as $$ begin
-        if new.raw = 666 then raise exception 'this one not' using errcode = '23514'; end if; return new; end $$;
-      create trigger refuse before insert on reading for each row execute function refuse()`);
-    const file = join(ROOT, '.data/engine', `${rig.ports.engine}`, 'refused-readings.jsonl');
-    await rig.force('analog', 7, 666);
-    await rig.force('analog', 8, 667);
-    const stored = async (raw: number): Promise<number> =>
-      (await rig.sql`select count(*)::int as n from reading where raw = ${raw}`)[0].n as number;
-    await rig.until('its neighbour is stored', async () => (await stored(667)) > 0);
-    await rig.until('it is put aside', async () => existsSync(file));
-    expect(readFileSync(file, 'utf8')).toContain('"raw":666');
-    expect(await stored(666)).toBe(0);
-    expect((await rig.hop('engine', 'engine-1')).refusedReadings).toBeGreaterThan(0);
-    expect((await healthOf(rig.ports.engine)).ok).toBe(true);
-    await rig.sql.unsafe('drop trigger refuse on reading; drop function refuse');
-  });
-
   test('no space in the middle of a copy is no bad data: everything waits, and is stored later', async () => {
     await storm(rig, 100);
     await pause(500);
@@ -112,6 +93,25 @@ describe('the way to the database', () => {
     await rig.sql.unsafe('drop trigger full_disk on reading; drop function full_disk; drop sequence copied');
     await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok);
     await expectExact(rig, 500);
+  });
+
+  test('a value that the database cannot hold is put aside, counted, and holds nothing up', async () => {
+    await rig.sql.unsafe(`
+      create function refuse() returns trigger language plpgsql as $$ begin
+        if new.raw = 666 then raise exception 'this one not' using errcode = '23514'; end if; return new; end $$;
+      create trigger refuse before insert on reading for each row execute function refuse()`);
+    const file = join(ROOT, '.data/engine', `${rig.ports.engine}`, 'refused-readings.jsonl');
+    await rig.force('analog', 7, 666);
+    await rig.force('analog', 8, 667);
+    const stored = async (raw: number): Promise<number> =>
+      (await rig.sql`select count(*)::int as n from reading where raw = ${raw}`)[0].n as number;
+    await rig.until('its neighbour is stored', async () => (await stored(667)) > 0);
+    await rig.until('it is put aside', async () => existsSync(file));
+    expect(readFileSync(file, 'utf8')).toContain('"raw":666');
+    expect(await stored(666)).toBe(0);
+    await rig.until('the board counts it', async () => (await rig.hop('engine', 'engine-1')).refusedReadings > 0);
+    expect((await healthOf(rig.ports.engine)).ok).toBe(true);
+    await rig.sql.unsafe('drop trigger refuse on reading; drop function refuse');
   });
 });
 
@@ -267,6 +267,6 @@ test('npm start keeps each process by itself, and says which setting is wrong', 
   writeFileSync(log, '');
   const wrong = launch('start', [join(ROOT, 'scripts/start.mjs')], { ...env, HALVIX_ENGINE_NAME: 'Not This' }, log);
   expect(await wrong.ended).toBe(2);
-  expect(readFileSync(log, 'utf8')).toContain('HALVIX_ENGINE_NAME must be 1 to 32 lower-case letters');
+  expect(readFileSync(log, 'utf8')).toContain('HALVIX_ENGINE_NAME ("Not This"): must be 1 to 32 lower-case letters');
   await rig.stop();
 });

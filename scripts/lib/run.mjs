@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { mkdirSync, openSync } from 'node:fs';
+import { closeSync, mkdirSync, openSync } from 'node:fs';
 import { dirname } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Trouble } from './say.mjs';
@@ -49,6 +49,7 @@ export function launch(name, args, env, logFile) {
     // Ctrl-C reaches the whole foreground group: the parent alone decides the order of stopping.
     detached: true,
   });
+  closeSync(log);
   const ended = new Promise((resolve) => child.on('exit', (code) => resolve(code ?? 1)));
   return { name, child, ended, logFile };
 }

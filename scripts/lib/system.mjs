@@ -66,6 +66,7 @@ export class System {
       HALVIX_BENCH_URL: `http://127.0.0.1:${this.ports.bench}`,
       HALVIX_WEB_ORIGIN: `http://127.0.0.1:${this.ports.web}`,
       HALVIX_WEB_SHUTDOWN_TIMEOUT: '1',
+      HALVIX_SETUP_SECRET: 'from the terminal',
       // Lists of 100 000 points go through as one request.
       HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
     };

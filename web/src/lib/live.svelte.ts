@@ -16,6 +16,8 @@ import {
 const REOPEN_AFTER_MS = 2000;
 /** The server speaks at least once a second; so long without a word means that the line is dead. */
 const SILENCE_MS = 6000;
+/** Hidden for so long, a tab counts as not looked at. */
+const HIDDEN_MS = 5000;
 
 /**
  * The live values of what is on screen. Pages say what they show; a change of that opens a new stream, whose first
@@ -40,9 +42,12 @@ class Live {
   private timer: ReturnType<typeof setTimeout> | null = null;
   private lastWord = 0;
   private wanted = false;
+  private hideTimer: ReturnType<typeof setTimeout> | null = null;
 
   constructor() {
-    if (browser) setInterval(() => this.checkSilence(), 1000);
+    if (!browser) return;
+    setInterval(() => this.checkSilence(), 1000);
+    document.addEventListener('visibilitychange', () => this.onVisibility());
   }
 
   /** Begins listening; values known from the page's load come along. */
@@ -76,8 +81,28 @@ class Live {
     }
   }
 
+  /** A tab that nobody sees lets its stream go: a browser has few connections for all its tabs together. */
+  private onVisibility(): void {
+    if (document.visibilityState === 'visible') {
+      if (this.hideTimer !== null) clearTimeout(this.hideTimer);
+      this.hideTimer = null;
+      if (this.stream === null) this.reopen(0);
+    } else
+      this.hideTimer ??= setTimeout(() => {
+        this.hideTimer = null;
+        if (document.visibilityState === 'visible') return;
+        this.stream?.close();
+        this.stream = null;
+      }, HIDDEN_MS);
+  }
+
   private reopen(wait: number): void {
-    if (!browser || !this.wanted) return;
+    if (
+      !browser ||
+      !this.wanted ||
+      (document.visibilityState === 'hidden' && this.stream === null && this.opened !== '')
+    )
+      return;
     if (this.timer !== null) clearTimeout(this.timer);
     this.timer = setTimeout(() => this.connect(), wait);
   }

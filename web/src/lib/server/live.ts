@@ -32,6 +32,10 @@ interface Client {
   send: (message: LiveMessage) => void;
   /** Whether the browser keeps up; one that does not gets the newest later. */
   ready: () => boolean;
+  /** Whose it is, and by which session (the hash of its token). */
+  person: string;
+  session: string;
+  end: () => void;
 }
 
 /** Asks an engine for something; lost when none runs. */
@@ -54,6 +58,15 @@ class LiveHub {
 
   get full(): boolean {
     return this.clients.size >= MAX_CLIENTS;
+  }
+
+  streamsOf(person: string): number {
+    return [...this.clients].filter((client) => client.person === person).length;
+  }
+
+  /** Sessions that are over: their streams end at once. */
+  endSessions(sessions: readonly string[]): void {
+    for (const client of [...this.clients]) if (sessions.includes(client.session)) client.end();
   }
 
   add(client: Omit<Client, 'sent'>): () => void {
@@ -139,39 +152,61 @@ class LiveHub {
         probes.set(topics.probe, await probeById(database, topics.probe));
     }
     for (const client of clients) {
-      if (!client.ready()) continue;
-      const { topics } = client;
-      const message: LiveMessage = { now: Date.now() };
-      const points: NonNullable<LiveMessage['points']> = {};
-      for (const id of topics.points) {
-        const reading = readings.get(id);
-        if (reading && isNew(client, `point ${id}`, JSON.stringify(reading))) points[id] = reading;
-      }
-      if (Object.keys(points).length > 0) message.points = points;
-      if (isNew(client, 'hops', this.hopsText)) message.hops = hops;
-      if (topics.journal && isNew(client, 'journal', String(journal[0]?.id))) message.journal = journal;
-      if (topics.trail !== null) {
-        const trail = trails.get(topics.trail) ?? null;
-        if (isNew(client, 'trail', JSON.stringify(trail))) message.trail = trail && trailSchema.parse(trail);
-      }
-      if (topics.command !== null) {
-        const command = commands.get(topics.command) ?? null;
-        if (isNew(client, 'command', JSON.stringify(command))) message.command = command && commandView(command);
-      }
-      if (isNew(client, 'draft', String(draft))) message.draft = draft;
-      if (isNew(client, 'revision', String(revision))) message.revision = revision;
-      if (topics.probe !== null) {
-        const probe = probes.get(topics.probe) ?? null;
-        if (isNew(client, 'probe', JSON.stringify(probe)))
-          message.probe = probe && { id: probe.id, state: probe.state, result: probe.result };
-      }
-      if (topics.lane !== null) {
-        const lane = states.lane.get(topics.lane)?.state ?? null;
-        if (isNew(client, 'lane', `${lane?.at}`)) message.lane = lane;
-      }
-      client.send(message);
+      if (client.ready())
+        this.tellOne(client, { readings, states, hops, journal, draft, revision, probes, trails, commands });
     }
   }
+
+  private tellOne(client: Client, known: Known): void {
+    const { readings, states, hops, journal, draft, revision, probes, trails, commands } = known;
+    const { topics } = client;
+    const message: LiveMessage = { now: Date.now() };
+    const points: NonNullable<LiveMessage['points']> = {};
+    for (const id of topics.points) {
+      const reading = readings.get(id);
+      if (reading && isNew(client, `point ${id}`, JSON.stringify(reading))) points[id] = reading;
+    }
+    if (Object.keys(points).length > 0) message.points = points;
+    if (isNew(client, 'hops', this.hopsText)) message.hops = hops;
+    if (topics.journal && isNew(client, 'journal', String(journal[0]?.id))) message.journal = journal;
+    if (topics.trail !== null) {
+      const trail = trails.get(topics.trail) ?? null;
+      if (isNew(client, 'trail', JSON.stringify(trail))) message.trail = trail && trailSchema.parse(trail);
+    }
+    if (topics.command !== null) {
+      const command = commands.get(topics.command) ?? null;
+      if (isNew(client, 'command', JSON.stringify(command))) message.command = command && commandView(command);
+    }
+    if (isNew(client, 'draft', String(draft))) message.draft = draft;
+    if (isNew(client, 'revision', String(revision))) message.revision = revision;
+    if (topics.probe !== null) {
+      const probe = probes.get(topics.probe) ?? null;
+      if (isNew(client, 'probe', JSON.stringify(probe)))
+        message.probe = probe && { id: probe.id, state: probe.state, result: probe.result };
+    }
+    if (topics.lane !== null) {
+      const lane = states.lane.get(topics.lane)?.state ?? null;
+      if (isNew(client, 'lane', `${lane?.at}`)) message.lane = lane;
+    }
+    try {
+      client.send(message);
+    } catch {
+      // One browser's stream that is broken is no reason to leave the others without theirs.
+      client.end();
+    }
+  }
+}
+
+interface Known {
+  readings: Awaited<ReturnType<typeof latestOf>>;
+  states: Awaited<ReturnType<typeof hopStates>>;
+  hops: Hops;
+  journal: Awaited<ReturnType<typeof journalEntries>>;
+  draft: number;
+  revision: number | null;
+  probes: ReadonlyMap<string, Awaited<ReturnType<typeof probeById>>>;
+  trails: ReadonlyMap<number, Awaited<ReturnType<typeof trailOf>>>;
+  commands: ReadonlyMap<string, Awaited<ReturnType<typeof commandById>>>;
 }
 
 function isNew(client: Client, part: string, text: string): boolean {
@@ -193,6 +228,9 @@ function hopsOf(states: Awaited<ReturnType<typeof hopStates>>): Hops {
   };
 }
 
+/** As the database takes it; anything else would fail the look for everybody. */
+const isUuid = (text: string): boolean => /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(text);
+
 /** Topics as a browser asks for them; whatever is not well-formed is left out. */
 export function topicsFromQuery(query: URLSearchParams): Topics {
   const numbers = (query.get('points') ?? '').split(',').filter((text) => /^\d{1,9}$/.test(text));
@@ -205,8 +243,8 @@ export function topicsFromQuery(query: URLSearchParams): Topics {
     also: [],
     journal: query.get('journal') === '1',
     trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
-    command: /^[0-9a-f-]{36}$/.test(command) ? command : null,
-    probe: /^[0-9a-f-]{36}$/.test(probe) ? probe : null,
+    command: isUuid(command) ? command : null,
+    probe: isUuid(probe) ? probe : null,
     lane: codeSchema.safeParse(lane).success ? lane : null,
   };
 }

@@ -20,6 +20,13 @@ const settings = readSettings(
       .min(0.1, 'must be at least 0.1 hours')
       .max(720, 'must be at most 720 hours')
       .default(12),
+    HALVIX_SESSION_IDLE_MINUTES: z.coerce
+      .number({ error: 'must be a number of minutes' })
+      .min(1, 'must be at least 1 minute')
+      .max(43_200, 'must be at most 43200 minutes')
+      .default(120),
+    /** What the first account is made with, once; without it the web makes one and prints it. */
+    HALVIX_SETUP_SECRET: z.string().max(200, 'must have at most 200 characters').default(''),
   }),
   // A build looks at the routes without running them.
   building ? { HALVIX_DATABASE_URL: 'postgres://none' } : process.env,

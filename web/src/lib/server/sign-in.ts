@@ -1,13 +1,17 @@
 import { accountByName, closeWebSession, openWebSession, type Account } from '@halvix/db';
 import { hash, verify } from '@node-rs/argon2';
-import type { Cookies } from '@sveltejs/kit';
+import type { Cookies, RequestEvent } from '@sveltejs/kit';
 import { createHash, randomBytes } from 'node:crypto';
 import { z } from 'zod';
 import { database } from './database.ts';
+import { passwordProblem } from '@halvix/core/accounts';
 import { webSettings } from './settings.ts';
 import { Throttle } from './throttle.ts';
 
-export const SESSION_COOKIE = 'halvix_session';
+const isHttps = webSettings.HALVIX_WEB_ORIGIN.startsWith('https:');
+/** A name that begins so can only be set by this very host, over HTTPS, for all its paths. */
+export const SESSION_COOKIE = isHttps ? '__Host-halvix_session' : 'halvix_session';
+export const IDLE_MS = webSettings.HALVIX_SESSION_IDLE_MINUTES * 60_000;
 const SESSION_MS = webSettings.HALVIX_SESSION_HOURS * 3_600_000;
 const throttle = new Throttle();
 /** Each check takes some 19 MiB and tens of milliseconds; so many may wait. */
@@ -20,8 +24,10 @@ export const credentialsSchema = z.object({
   password: z.string().min(1, 'Password: must be filled in').max(256, 'Password: at most 256 characters'),
 });
 
-export const newPasswordSchema = credentialsSchema.extend({
-  password: z.string().min(10, 'Password: at least 10 characters').max(256, 'Password: at most 256 characters'),
+/** For a new password: long, and none that everybody tries first. */
+export const newPasswordSchema = credentialsSchema.superRefine(({ name, password }, context) => {
+  const problem = passwordProblem(password, name);
+  if (problem !== null) context.addIssue({ code: 'custom', path: ['password'], message: `Password: ${problem}` });
 });
 
 /** Argon2id with the library's defaults (19 MiB, 2 passes: OWASP's recommendation). */
@@ -36,7 +42,9 @@ export async function checkCredentials(
   address: string,
 ): Promise<{ ok: true; account: Account } | { ok: false; words: string }> {
   const now = Date.now();
-  const keys = [`name ${name}`, `address ${address}`];
+  // Not the name alone: whoever fails elsewhere must not keep its owner out.
+  const own = `${name} from ${address}`;
+  const keys = [own, `address ${address}`];
   const pause = throttle.pauseFor(keys, now);
   if (pause > 0)
     return { ok: false, words: `Too many failed tries. The next one is possible in ${Math.ceil(pause / 1000)} s.` };
@@ -50,31 +58,45 @@ export async function checkCredentials(
     // An unknown name costs as much time as a wrong password.
     nobodysHash ??= hash(randomBytes(16).toString('hex'));
     const matches = await verify(account?.passwordHash ?? (await nobodysHash), password);
-    if (account === null || !matches) return { ok: false, words: 'Name or password is wrong.' };
-    throttle.succeed(keys);
+    if (account === null || !matches || account.disabled) return { ok: false, words: 'Name or password is wrong.' };
+    // Not the address: a right password of one's own does not make guessing others' cheaper.
+    throttle.succeed([own]);
+    throttle.forgive(`address ${address}`);
     return { ok: true, account };
   } finally {
     checks--;
   }
 }
 
-export async function openSession(cookies: Cookies, account: Account): Promise<void> {
+export async function openSession(
+  event: Pick<RequestEvent, 'cookies' | 'request' | 'getClientAddress'>,
+  account: Account,
+): Promise<void> {
   const token = randomBytes(32).toString('base64url');
   const now = Date.now();
-  await openWebSession(database, account.id, tokenHash(token), now, now + SESSION_MS);
-  cookies.set(SESSION_COOKIE, token, {
+  const session = {
+    accountId: account.id,
+    tokenHash: tokenHash(token),
+    label: randomBytes(6).toString('hex'),
+    address: event.getClientAddress(),
+    agent: (event.request.headers.get('user-agent') ?? '').slice(0, 200),
+  };
+  await openWebSession(database, session, now, now + SESSION_MS);
+  event.cookies.set(SESSION_COOKIE, token, {
     path: '/',
     httpOnly: true,
     sameSite: 'strict',
-    secure: webSettings.HALVIX_WEB_ORIGIN.startsWith('https:'),
+    secure: isHttps,
     maxAge: Math.floor(SESSION_MS / 1000),
   });
 }
 
-export async function endSession(cookies: Cookies): Promise<void> {
-  const token = cookies.get(SESSION_COOKIE);
-  if (token !== undefined) await closeWebSession(database, tokenHash(token));
-  cookies.delete(SESSION_COOKIE, { path: '/' });
+/** Ends the session; returns its token's hash. */
+export async function endSession(cookies: Cookies): Promise<string | null> {
+  const ended = sessionHash(cookies);
+  if (ended !== null) await closeWebSession(database, ended);
+  cookies.delete(SESSION_COOKIE, { path: '/', secure: isHttps });
+  return ended;
 }
 
 export const sessionHash = (cookies: Cookies): string | null => {

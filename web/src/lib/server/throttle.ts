@@ -5,8 +5,8 @@ const FORGET_AFTER_MS = 15 * 60_000;
 const MAX_KEPT = 10_000;
 
 /**
- * Slows down guessing: after a few failures each further one doubles the pause until the next try. Kept for names and
- * addresses alike, so that neither many names from one place nor one name from many places helps.
+ * Slows down guessing: after a few failures each further one doubles the pause until the next try. Kept for addresses,
+ * and for names from an address: nobody can be kept out from elsewhere.
  */
 export class Throttle {
   private readonly failures = new Map<string, { count: number; last: number }>();
@@ -39,6 +39,14 @@ export class Throttle {
       const [oldest] = this.failures.keys();
       this.failures.delete(oldest);
     }
+  }
+
+  /** A try that was counted beforehand was none of those that fail. */
+  forgive(key: string): void {
+    const known = this.failures.get(key);
+    if (known === undefined) return;
+    if (known.count <= 1) this.failures.delete(key);
+    else known.count--;
   }
 
   succeed(keys: readonly string[]): void {

@@ -137,7 +137,11 @@
       >{scheme === 'day' ? 'Night desk' : 'Day desk'}</button
     >
     <form method="POST" action="/sign-out" class="ml-auto flex items-center gap-2 sm:ml-0">
-      <span class="hidden sm:inline" title="Signed in as {data.person.role}">{data.person.name}</span>
+      <a
+        class="word hidden sm:inline"
+        href="/upkeep"
+        title="Signed in as {data.person.role}: password, sessions, accounts, history">{data.person.name}</a
+      >
       <button class="button" title="Sign out">Sign out</button>
     </form>
   </header>

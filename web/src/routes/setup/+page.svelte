@@ -25,14 +25,18 @@
       />
     </label>
     <label class="flex flex-col gap-1">
-      Password, at least 10 characters
+      Secret, as printed by the start
+      <input class="field mono" name="secret" autocomplete="off" required maxlength="200" />
+    </label>
+    <label class="flex flex-col gap-1">
+      Password, at least 12 characters
       <input
         class="field"
         name="password"
         type="password"
         autocomplete="new-password"
         required
-        minlength="10"
+        minlength="12"
         maxlength="256"
       />
     </label>

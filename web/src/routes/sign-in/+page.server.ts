@@ -1,6 +1,7 @@
 import { hasAccounts } from '@halvix/db';
 import { fail, redirect } from '@sveltejs/kit';
 import { database } from '$lib/server/database.ts';
+import { noteWho } from '$lib/server/security.ts';
 import { checkCredentials, credentialsSchema, openSession } from '$lib/server/sign-in.ts';
 import type { Actions, PageServerLoad } from './$types';
 
@@ -13,14 +14,19 @@ export const load: PageServerLoad = async ({ locals, url }) => {
 };
 
 export const actions: Actions = {
-  default: async ({ request, cookies, url, getClientAddress }) => {
+  default: async (event) => {
+    const { request, url, getClientAddress } = event;
     const form = await request.formData();
     const name = String(form.get('name') ?? '');
     const parsed = credentialsSchema.safeParse({ name, password: String(form.get('password') ?? '') });
     if (!parsed.success) return fail(400, { name, problem: parsed.error.issues[0].message });
     const checked = await checkCredentials(parsed.data.name, parsed.data.password, getClientAddress());
-    if (!checked.ok) return fail(400, { name, problem: checked.words });
-    await openSession(cookies, checked.account);
+    if (!checked.ok) {
+      await noteWho(event, 'failed sign-in', checked.words, name);
+      return fail(400, { name, problem: checked.words });
+    }
+    await openSession(event, checked.account);
+    await noteWho(event, 'sign-in', `as ${checked.account.role}`, checked.account.name);
     redirect(303, destination(url.searchParams.get('to')));
   },
 };

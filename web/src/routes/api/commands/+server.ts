@@ -7,6 +7,7 @@ import { bodyOf } from '$lib/server/body.ts';
 import { commandView } from '$lib/server/commands.ts';
 import { database } from '$lib/server/database.ts';
 import { model } from '$lib/server/model.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 /** A control that no engine has taken by then is not carried out any more. */
@@ -32,7 +33,8 @@ function sent(
 }
 
 /** Orders a control. The same id again answers with the command as it stands, and orders nothing. */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const order = await bodyOf(request, commandOrderSchema);
   const point = (await model()).points.get(order.pointId);
   if (point === undefined) error(404, `pointId: there is no point ${order.pointId}`);
@@ -52,5 +54,6 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   });
   if (!isNew && (row.requestedBy !== locals.person?.name || row.pointId !== order.pointId))
     error(409, 'id: another command has it');
+  if (isNew) await noteWho(event, 'control', `${order.operation} of ${point.device.code} ${point.config.name}`);
   return json(commandView(row), { status: isNew ? 201 : 200 });
 };

@@ -4,15 +4,17 @@ import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 /** The whole configuration as a document to keep: the draft, or a revision. */
-export const GET: RequestHandler = async ({ url }) => {
-  const asked = url.searchParams.get('revision');
+export const GET: RequestHandler = async (event) => {
+  const asked = event.url.searchParams.get('revision');
   const revision = asked === null ? null : await revisionById(database, Number(asked) || 0);
   if (asked !== null && revision === null) error(404, `revision: there is no revision ${asked}`);
   const document = revision?.configuration ?? (await loadDraft(database)).configuration;
   const name = revision === null ? 'draft' : `revision-${revision.id}`;
+  await noteWho(event, 'export', `the configuration, ${name}`);
   return new Response(`${JSON.stringify(document, null, 2)}\n`, {
     headers: {
       'content-type': 'application/json',

@@ -2,15 +2,19 @@ import { accountOfSession } from '@halvix/db';
 import { error } from '@sveltejs/kit';
 import { database } from '$lib/server/database.ts';
 import { liveHub, topicsFromQuery } from '$lib/server/live.ts';
-import { sessionHash } from '$lib/server/sign-in.ts';
+import { IDLE_MS, sessionHash } from '$lib/server/sign-in.ts';
 import type { RequestHandler } from './$types';
 
 /** How often a stream asks whether its session still holds. */
-const SESSION_CHECK_MS = 15_000;
+const SESSION_CHECK_MS = 5000;
+/** Pages that one person may look at side by side. */
+const MAX_STREAMS = 24;
 
 /** Live values of what is on screen, as server-sent events. */
-export const GET: RequestHandler = ({ url, cookies, request }) => {
+export const GET: RequestHandler = ({ url, cookies, request, locals }) => {
+  const person = locals.person?.name ?? '';
   if (liveHub.full) error(503, 'Too many browsers are connected');
+  if (liveHub.streamsOf(person) >= MAX_STREAMS) error(429, `At most ${MAX_STREAMS} pages of one person at a time`);
   const topics = topicsFromQuery(url.searchParams);
   const hash = sessionHash(cookies);
   let stop = (): void => {};
@@ -28,11 +32,14 @@ export const GET: RequestHandler = ({ url, cookies, request }) => {
         };
         const remove = liveHub.add({
           topics,
+          person,
+          session: hash ?? '',
+          end: close,
           send: (message) => controller.enqueue(`data: ${JSON.stringify(message)}\n\n`),
           ready: () => (controller.desiredSize ?? 0) > 0,
         });
         const check = setInterval(() => {
-          void accountOfSession(database, hash ?? '', Date.now()).then(
+          void accountOfSession(database, hash ?? '', Date.now(), { idleMs: IDLE_MS, use: false }).then(
             (person) => person === null && close(),
             () => {},
           );

@@ -22,6 +22,9 @@
     ['6 h', 360 * MINUTE],
     ['24 h', 1440 * MINUTE],
     ['7 d', 7 * 1440 * MINUTE],
+    ['30 d', 30 * 1440 * MINUTE],
+    ['1 y', 365 * 1440 * MINUTE],
+    ['10 y', 3652 * 1440 * MINUTE],
   ];
   const REFRESH_MS = 2000;
   let span = $state(15 * MINUTE);
@@ -111,11 +114,13 @@
     {
       key: 'cause',
       title: 'Came by',
-      width: '140px',
+      width: 'minmax(140px,1fr)',
       text: (row) =>
         row.form === 'reading'
           ? `${{ event: 'event', static: 'present value', engine: 'engine' }[row.cause]}${isLate(row) ? `, ${age(row.received - row.time)} late` : ''}`
-          : '',
+          : row.badMs
+            ? `mean ${valueWords(point, row.mean, row.mean)}, bad for ${age(row.badMs)}`
+            : `mean ${valueWords(point, row.mean, row.mean)}`,
     },
   ];
 </script>

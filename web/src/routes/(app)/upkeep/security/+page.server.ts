@@ -1,0 +1,11 @@
+import { securityEntries } from '@halvix/db';
+import { database } from '$lib/server/database.ts';
+import type { PageServerLoad } from './$types';
+
+const LINES = 500;
+
+export const load: PageServerLoad = async ({ url }) => {
+  const before = url.searchParams.get('before') ?? '';
+  const entries = await securityEntries(database, LINES, /^\d{1,15}$/.test(before) ? Number(before) : null);
+  return { entries, older: entries.length === LINES ? entries[entries.length - 1].id : null };
+};
