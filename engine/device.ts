@@ -201,6 +201,9 @@ export class DeviceRunner {
       learned: this.master.learned,
       stranger: this.stranger,
       unlisted: this.ingest.unlisted.size,
+      unlistedPoints: [...this.ingest.unlisted.values()]
+        .slice(0, MOST_UNLISTED)
+        .map(({ kind, index }) => ({ kind, index })),
       counters: this.master.counters.values,
       countersSince: this.master.counters.since,
     };
@@ -296,6 +299,8 @@ export class DeviceRunner {
 }
 
 const MAX_CLOCK_PAST = 120;
+/** Named in the state of a device; the others follow once these are taken. */
+const MOST_UNLISTED = 500;
 
 const BROADCASTS = { time: 'set the clock', freeze: 'freeze counters', freezeAndClear: 'freeze and clear counters' };
 const orderWords = (order: Order): string =>

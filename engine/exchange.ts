@@ -95,7 +95,11 @@ export class Exchange {
   put(point: LivePoint, reading: Reading, origin: Origin | null): void {
     const known = point.reading;
     const unchanged =
-      reading.cause === 'static' && known !== null && known.raw === reading.raw && known.quality === reading.quality;
+      reading.cause === 'static' &&
+      known !== null &&
+      known.raw === reading.raw &&
+      known.text === reading.text &&
+      known.quality === reading.quality;
     point.reading = unchanged ? { ...known, received: reading.received, limit: reading.limit } : reading;
     if (!unchanged) point.origin = origin;
     this.changed.add(point.id);

@@ -47,6 +47,8 @@ export interface OutboundContext {
 
 /** What became of a point's latest change towards this outbound. */
 export interface Delivery {
+  /** What it is there. */
+  kind: PointKind;
   object: string;
   value: number;
   flags: number;
@@ -232,6 +234,7 @@ export class OutboundRunner {
     const text = reading.text === undefined ? {} : { text: reading.text };
     const flags = flagsFromQuality(kind, quality);
     target.delivery = {
+      kind,
       object: `${objectWords(kind, 'static', staticVariation)} i${index}`,
       value,
       flags,

@@ -8,6 +8,7 @@ import {
 } from '@halvix/core/config';
 import {
   keepHopStates,
+  keptOf,
   latestOf,
   newestRevision,
   newestRevisionId,
@@ -161,6 +162,7 @@ export class Runtime {
       takenOutOfService,
     );
     for (const device of adopting) this.devices.get(device.code)?.adopt(device);
+    await this.recallKept(fresh.map(({ device }) => device.code));
     for (const { device, link } of fresh) {
       const runner = new DeviceRunner(device, this.linkFor(link), this.keeps.get(device.code) ?? null, {
         exchange: this.exchange,
@@ -208,6 +210,12 @@ export class Runtime {
     });
     this.outbounds.set(config.code, outbound);
     outbound.start();
+  }
+
+  /** Of a device under a new code, or one that was taken out before this engine began, the database knows. */
+  private async recallKept(devices: readonly string[]): Promise<void> {
+    const unknown = devices.filter((code) => !this.keeps.has(code));
+    for (const [code, octets] of await keptOf(this.database, unknown)) this.keeps.set(code, octets);
   }
 
   private portFor(config: OutboundConfig): OutboundPort {

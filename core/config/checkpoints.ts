@@ -191,11 +191,14 @@ function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report
     report('problem', 'normal', `there is no state ${normal}`);
   if (device !== null && eventClass !== null && eventClass > 0) {
     const period = device.settings[`class${eventClass as 1 | 2 | 3}PeriodMs`];
-    if (period === 0)
+    const { unsolicitedClasses, disableUnsolicited } = device.settings;
+    if (period === 0 && !unsolicitedClasses.some((one) => one === eventClass))
       report(
         'warning',
         'eventClass',
-        `class ${eventClass} is not polled and unsolicited reporting is off: its changes never arrive as events`,
+        disableUnsolicited
+          ? `class ${eventClass} is not polled and unsolicited reporting is off: its changes never arrive as events`
+          : `class ${eventClass} is not polled and not asked to come unasked: its changes arrive as events only when the device sends them by itself`,
       );
   }
 }

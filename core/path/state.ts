@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { POINT_KINDS } from '../point/index.ts';
 
 /** The state of each hop of a path, as the engine writes it and the screens show it. Times: ms since 1970 UTC. */
 
@@ -66,6 +67,8 @@ export const deviceStateSchema = z.object({
   stranger: z.object({ address: z.number(), destination: z.number(), at: time }).nullable().default(null),
   /** Points that come and that its list lacks. */
   unlisted: z.number().default(0),
+  /** The first of them. */
+  unlistedPoints: z.array(z.object({ kind: z.enum(POINT_KINDS), index: z.number() })).default([]),
   /** Its clock against ours when it was last compared: how far ahead, and how sure; milliseconds. */
   clock: z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() }).nullable().default(null),
   /** The comparisons before, oldest first. */

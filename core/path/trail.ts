@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { POINT_KINDS } from '../point/index.ts';
 
 const time = z.number();
 
@@ -25,6 +26,8 @@ export const trailSchema = z.object({
   outbounds: z.array(
     z.object({
       code: z.string(),
+      /** What it is at the centre; a trail of an older version does not say. */
+      kind: z.enum(POINT_KINDS).optional(),
       object: z.string(),
       value: z.number(),
       flags: z.number(),

@@ -2,6 +2,7 @@ import {
   compose,
   configurationSchema,
   readConfiguration,
+  type DeviceObject,
   type Configuration,
   type ConfigurationProblem,
 } from '@halvix/core/config';
@@ -92,12 +93,54 @@ export async function newestRevisionId(database: Database): Promise<number | nul
 
 type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
 
+/** Where a device's history, controls and files hang on its code, they follow it to its new one. */
+async function followRenamed(tx: Transaction, deviceIds: Readonly<Record<string, number>>): Promise<void> {
+  const [before] = await tx
+    .select({ deviceIds: revision.deviceIds })
+    .from(revision)
+    .orderBy(desc(revision.id))
+    .limit(1);
+  const codeOf = new Map(Object.entries(deviceIds).map(([code, id]) => [id, code]));
+  const renamed = Object.entries((before?.deviceIds ?? {}) as Record<string, number>).flatMap(([old, id]) => {
+    const code = codeOf.get(id);
+    return code === undefined || code === old ? [] : [{ old, code }];
+  });
+  if (renamed.length === 0) return;
+  // By way of names that nobody has: two devices may swap theirs.
+  for (const [from, to] of [
+    ['old', 'way'],
+    ['way', 'code'],
+  ] as const)
+    for (const { old, code } of renamed) {
+      const way = `\u0001${old}`;
+      const names = { old, way, code };
+      for (const [table, column] of [
+        ['point_identity', 'device'],
+        ['replay_guard', 'device'],
+        ['command', 'device'],
+        ['file_transfer', 'device'],
+      ]) {
+        const target = sql.raw(table);
+        // What an earlier device of that code left there stays with the code no more.
+        if (from === 'way' && (table === 'point_identity' || table === 'replay_guard'))
+          await tx.execute(
+            sql`update ${target} set device = ${`\u0002${code} ${Date.now()}`} where ${sql.raw(column)} = ${names[to]}`,
+          );
+        await tx.execute(sql`update ${target} set device = ${names[to]} where ${sql.raw(column)} = ${names[from]}`);
+      }
+    }
+}
+
 async function storeRevision(
   tx: Transaction,
   configuration: Configuration,
   author: string,
   note: string,
 ): Promise<number> {
+  const deviceIds = Object.fromEntries(
+    (await draftObjects(tx, { kinds: ['device'] })).map(({ id, document }) => [(document as DeviceObject).code, id]),
+  );
+  await followRenamed(tx, deviceIds);
   const points = configuration.devices.flatMap((device) =>
     device.points.map(({ kind, index }) => ({ device: device.code, kind, index })),
   );
@@ -108,7 +151,14 @@ async function storeRevision(
     on conflict do nothing`);
   const [row] = await tx
     .insert(revision)
-    .values({ document: configuration, author, note, applied: Date.now(), draftVersion: await draftVersion(tx) })
+    .values({
+      document: configuration,
+      author,
+      note,
+      applied: Date.now(),
+      draftVersion: await draftVersion(tx),
+      deviceIds,
+    })
     .returning({ id: revision.id });
   await tx.execute(sql`select pg_notify(${CHANNELS.revision}, ${String(row.id)})`);
   return row.id;

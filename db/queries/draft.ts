@@ -296,7 +296,12 @@ async function changeAlong(
   const done = new Set(changed.map(({ id }) => id));
   const updates: (Written & { before: unknown })[] = [];
   const touchesPoints = [...renamed.keys()].some((key) => key.startsWith('device '));
-  const kinds: ObjectKind[] = ['device', 'radio', 'mapping', ...(touchesPoints ? (['point'] as const) : [])];
+  const kinds: ObjectKind[] = [
+    'device',
+    'radio',
+    'mapping',
+    ...(touchesPoints || moved.size > 0 ? (['point'] as const) : []),
+  ];
   for (const object of await draftObjects(tx, { kinds })) {
     if (done.has(object.id)) continue;
     const next = followed(object, renamed, moved);
@@ -316,6 +321,36 @@ async function changeAlong(
   }));
 }
 
+type Reference = { kind: string; index: number };
+interface Referring {
+  control?: { feedback?: Reference | null } | null;
+  setting?: { feedback?: Reference | null } | null;
+  history?: { mode: string } & Partial<Reference>;
+}
+
+/** A point whose feedback or trigger moved, with the reference to where it is now; null when none of them did. */
+function withMovedReferences(
+  point: Referring,
+  device: string,
+  moved: ReadonlyMap<string, Addressed | null>,
+): Referring | null {
+  const target = (at: Partial<Reference> | null | undefined): Reference | null => {
+    const next = at?.kind === undefined ? undefined : moved.get(`${device} ${at.kind} ${at.index}`);
+    // Of one that was deleted the reference stays: the check names it.
+    return next && next.index !== null ? { kind: next.kind, index: next.index } : null;
+  };
+  const control = target(point.control?.feedback);
+  const setting = target(point.setting?.feedback);
+  const trigger = point.history?.mode === 'trigger' ? target(point.history) : null;
+  if (control === null && setting === null && trigger === null) return null;
+  return {
+    ...point,
+    ...(control && { control: { ...point.control, feedback: { ...point.control?.feedback, ...control } } }),
+    ...(setting && { setting: { ...point.setting, feedback: setting } }),
+    ...(trigger && point.history && { history: { ...point.history, ...trigger } }),
+  };
+}
+
 /** An object as it has to become; null when nothing of it changes. */
 function followed(
   { id, kind, parent, document }: DraftObject,
@@ -325,7 +360,11 @@ function followed(
   const owner = renamed.get(`${kind === 'point' ? 'device' : 'outbound'} ${parent}`);
   if (kind === 'point' || kind === 'mapping') {
     if (owner === null) return { id, kind, parent, document: null };
-    if (kind === 'point') return owner === undefined ? null : { id, kind, parent: owner, document };
+    if (kind === 'point') {
+      const referring = withMovedReferences(document as Referring, parent, moved);
+      if (owner === undefined && referring === null) return null;
+      return { id, kind, parent: owner ?? parent, document: referring ?? document };
+    }
     const mapping = document as Mapped;
     const device = renamed.get(`device ${mapping.device}`);
     const point = moved.get(`${mapping.device} ${mapping.kind} ${mapping.index}`);
@@ -380,6 +419,19 @@ export async function replaceDraft(
   const version = await nextVersion(tx);
   await write(tx, writes, version, author, now);
   await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
+}
+
+/** The draft becomes what runs again; false when nothing runs yet. */
+export async function discardDraft(database: Database, author: string, now: number): Promise<boolean> {
+  const [row] = await database
+    .select()
+    .from(revision)
+    .orderBy(sql`id desc`)
+    .limit(1);
+  if (row === undefined) return false;
+  const configuration = await readStored(row.document);
+  await database.transaction((tx) => replaceDraft(tx, configuration, author, now));
+  return true;
 }
 
 /** A database from before there were drafts: the draft begins as what runs. */

@@ -2,7 +2,7 @@ import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { from as copyFrom } from 'pg-copy-streams';
 import { endForeignHolders, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
-import { ingestMark, reading } from '../schema/index.ts';
+import { ingestMark, reading, replayGuard } from '../schema/index.ts';
 
 export interface StoredReading extends Reading {
   pointId: number;
@@ -180,6 +180,16 @@ export async function copyIn(client: Connection, statement: string, octets: Buff
     const code = error instanceof Error && 'code' in error ? String(error.code) : '';
     throw error instanceof Error && SAYS_BAD_DATA.test(code) ? new RefusedReadings(code, error) : error;
   }
+}
+
+/** What the sessions of some devices have kept. */
+export async function keptOf(database: Database, devices: readonly string[]): Promise<Map<string, Uint8Array>> {
+  if (devices.length === 0) return new Map();
+  const rows = await database
+    .select()
+    .from(replayGuard)
+    .where(sql`${replayGuard.device} = any(${list(devices)}::text[])`);
+  return new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)]));
 }
 
 /**

@@ -77,6 +77,8 @@ export const revision = pgTable('revision', {
   applied: instant('applied').notNull(),
   /** Version of the draft that it was made from. */
   draftVersion: bigint('draft_version', { mode: 'number' }),
+  /** Number of the draft's object that each device is, by its code: by it a device is known under another code. */
+  deviceIds: jsonb('device_ids'),
 });
 
 /**

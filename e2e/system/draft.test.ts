@@ -1,9 +1,10 @@
-import { diffConfigurations, type ObjectKind } from '@halvix/core/config';
+import { diffConfigurations, type DeviceObject, type DraftPoint, type ObjectKind } from '@halvix/core/config';
 import {
   applyConfiguration,
   applyDraft,
   changeDraft,
   countDraftRows,
+  discardDraft,
   draftCounts,
   draftObjects,
   draftRowsText,
@@ -200,6 +201,63 @@ describe('applying', () => {
   test('a database from before there were drafts gets one', async () => {
     await database.$client.query('truncate draft_object');
     await ensureDraft(database, Date.now());
+    expect(await demoDiff()).toEqual([]);
+  });
+});
+
+describe('what moves takes along what hangs on it', () => {
+  const change = async (object: DraftObject, document: unknown): Promise<void> => {
+    const { id, kind, parent, version } = object;
+    const outcome = await changeDraft(
+      database,
+      [{ id, kind, parent, expected: version, document }],
+      'test',
+      Date.now(),
+    );
+    expect(outcome.ok).toBe(true);
+  };
+  const numbersOf = async (device: string): Promise<Map<string, number>> => {
+    const { rows } = await database.$client.query<{ kind: string; index: number; id: number }>(
+      'select kind, index, id from point_identity where device = $1',
+      [device],
+    );
+    return new Map(rows.map(({ kind, index, id }) => [`${kind} ${index}`, id]));
+  };
+
+  test('a device under another code keeps the numbers of its points', async () => {
+    const codeOf = (code: string) => (document: DeviceObject) => document.code === code;
+    const before = await numbersOf('HLM-F1');
+    const rename = async (from: string, to: string): Promise<void> => {
+      const device = await find('device', codeOf(from) as never);
+      await change(device, { ...(device.document as DeviceObject), code: to });
+    };
+    await rename('HLM-F1', 'NEW-F1');
+    expect((await applyDraft(database, await draftVersion(database), 'test', 'renamed')).ok).toBe(true);
+    expect(await numbersOf('NEW-F1')).toEqual(before);
+    expect((await numbersOf('HLM-F1')).size).toBe(0);
+    await rename('NEW-F1', 'HLM-F1');
+    expect((await applyDraft(database, await draftVersion(database), 'test', 'and back')).ok).toBe(true);
+    expect(await numbersOf('HLM-F1')).toEqual(before);
+  });
+
+  test('the feedback of a control follows its point to another address', async () => {
+    const isPoint = (kind: string, index: number) => (document: DraftPoint) =>
+      document.kind === kind && document.index === index;
+    const breaker = (await draftObjects(database, { kinds: ['point'], parent: 'HLM-F1' })).find(({ document }) =>
+      isPoint('binary', 0)(document as DraftPoint),
+    );
+    if (!breaker) throw new Error('no breaker');
+    await change(breaker, { ...(breaker.document as DraftPoint), index: 700 });
+    const output = (await draftObjects(database, { kinds: ['point'], parent: 'HLM-F1' })).find(({ document }) =>
+      isPoint('output', 0)(document as DraftPoint),
+    );
+    expect((output?.document as DraftPoint).control?.feedback).toMatchObject({ kind: 'binary', index: 700 });
+  });
+
+  test('a draft that is discarded is what runs again', async () => {
+    const station = await find('station', () => true);
+    await change(station, { ...(station.document as object), name: 'Elsewhere' });
+    expect(await discardDraft(database, 'test', Date.now())).toBe(true);
     expect(await demoDiff()).toEqual([]);
   });
 });

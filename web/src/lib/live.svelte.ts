@@ -36,6 +36,8 @@ class Live {
   revision = $state<number | null>(null);
   /** Since when the connection is lost; null while it holds. */
   lostSince = $state<number | null>(null);
+  /** Why what is seen grows old, as the server says. */
+  trouble = $state.raw<NonNullable<LiveMessage['trouble']> | null>(null);
   private topics: Topics = NO_TOPICS;
   private stream: EventSource | null = null;
   private opened = '';
@@ -149,6 +151,7 @@ class Live {
 
   private take(message: LiveMessage): void {
     clock.set(message.now);
+    if (message.trouble !== undefined) this.trouble = message.trouble;
     if (message.points) for (const [id, reading] of Object.entries(message.points)) this.points[Number(id)] = reading;
     if (message.hops) this.hops = message.hops;
     if (message.journal) this.journal = message.journal;

@@ -55,6 +55,7 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
         learned: null,
         stranger: null,
         unlisted: 0,
+        unlistedPoints: [],
         ...counters,
         ...over.device,
       },

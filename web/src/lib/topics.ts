@@ -39,6 +39,8 @@ export interface Hops {
   links: Record<string, LinkState>;
   devices: Record<string, DeviceState>;
   outbounds: Record<string, OutboundState>;
+  /** Engines that stand by. */
+  standbys?: string[];
   engines: Record<string, EngineState & { updated: number }>;
 }
 
@@ -79,6 +81,8 @@ export interface CommandView {
 export interface LiveMessage {
   /** The server's clock. */
   now: number;
+  /** Why what is seen grows old; null: nothing. */
+  trouble?: { what: 'database' | 'writing'; since: number; words: string } | null;
   points?: Record<number, Reading>;
   hops?: Hops;
   journal?: JournalLine[];

@@ -123,7 +123,11 @@ export function twoEnds({ settings }: DeviceObject, link: LinkObject): TwoEnds[]
       what: 'Unsolicited reporting',
       ours: unsolicitedWords(settings),
       theirs:
-        settings.unsolicitedClasses.length > 0 ? 'supported' : settings.disableUnsolicited ? 'off' : 'as set there',
+        settings.unsolicitedClasses.length > 0
+          ? `on, classes ${settings.unsolicitedClasses.join(', ')}`
+          : settings.disableUnsolicited
+            ? 'off, or waits until it is switched on'
+            : 'as set there; what comes is taken',
       problem: null,
     },
     {

@@ -18,7 +18,7 @@
   } from '../control.ts';
   import { clockTime, fullTime, valueWords } from '../format.ts';
   import { live } from '../live.svelte.ts';
-  import type { DeviceOnPath } from '../path.ts';
+  import { engineHop, type DeviceOnPath } from '../path.ts';
   import type { PointView } from '../server/points.ts';
   import type { CommandView } from '../topics.ts';
   import SetpointInput from './SetpointInput.svelte';
@@ -224,6 +224,13 @@
           >
         </div>
       {:else}
+        {#if !ended && engineHop(live.hops, clock.now).state === 'lost'}
+          <p role="alert" class="text-alarm" data-testid="control-stranded">
+            {current?.sent === null
+              ? 'The engine has stopped. Nothing was sent, and nothing will be: the control expires.'
+              : 'The engine has stopped. Whether it happened, only the device knows: look at its point, or at the device.'}
+          </p>
+        {/if}
         <ol class="flex flex-col" data-testid="control-progress" aria-live="polite">
           {#each steps as step (step.words)}
             <li

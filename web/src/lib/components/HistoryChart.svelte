@@ -66,7 +66,7 @@
   });
   const x = $derived(scaleUtc([from, to], [MARGIN.left, width - MARGIN.right]));
   const y = $derived.by(() => {
-    if (point.states) return scaleLinear([-0.15, 1.15], [HEIGHT - MARGIN.bottom, MARGIN.top]);
+    if (point.states) return scaleLinear([-0.15, point.states.length - 0.85], [HEIGHT - MARGIN.bottom, MARGIN.top]);
     const [low = 0, high = 1] = extent(samples.flatMap((s) => [s.low, s.high])) as [number?, number?];
     const room = (high - low) * 0.08 || Math.max(Math.abs(high) * 0.01, 0.5);
     return scaleLinear([low - room, high + room], [HEIGHT - MARGIN.bottom, MARGIN.top]).nice();
@@ -104,7 +104,7 @@
     return runs;
   });
   const marks = $derived(samples.filter((s) => s.quality !== 0 && !s.gap).slice(0, 400));
-  const yTicks = $derived(point.states ? [0, 1] : y.ticks(6));
+  const yTicks = $derived(point.states ? point.states.map((_, state) => state) : y.ticks(6));
   /** Seconds where they tell ticks apart, the day where a day has passed. */
   const format = (tick: Date): string => {
     const text = tick.toISOString();

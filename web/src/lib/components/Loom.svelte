@@ -31,6 +31,7 @@
     }),
   );
   const engine = $derived(engineHop(live.hops, clock.now));
+  const standbys = $derived(live.hops.standbys ?? []);
   const height = $derived(Math.max(TOP + rows.length * ROW, TOP + outbounds.length * 76, 190));
   const outboundY = (i: number): number =>
     outbounds.length === 1 ? TOP + 30 : TOP + 14 + (i * (height - TOP - 40)) / (outbounds.length - 1);
@@ -50,6 +51,9 @@
         >Centres</text
       >
     </g>
+    {#if standbys.length > 0}<text x={X.engine} y="28" font-size="12" fill="var(--soft)" data-testid="standby"
+        >{standbys.join(', ')} {standbys.length === 1 ? 'stands' : 'stand'} by</text
+      >{/if}
     {#each links as { link, y, hop } (link.code)}
       {#if hop.state === 'lost'}
         <path d="M{X.link} {y}H{X.link + 108}M{X.link + 132} {y}H{X.engine}" stroke="var(--lost)" stroke-width="3" />

@@ -1,5 +1,5 @@
 import { codeSchema } from '@halvix/core/config';
-import { CHANNELS, trailSchema, type EngineRequest } from '@halvix/core/path';
+import { CHANNELS, ENGINE_STALE_MS, trailSchema, type EngineRequest } from '@halvix/core/path';
 import {
   commandById,
   draftVersion,
@@ -10,6 +10,7 @@ import {
   newestRevisionId,
   notify,
   probeById,
+  standbys,
   trailOf,
 } from '@halvix/db';
 import { MAX_POINTS, type Hops, type LiveMessage, type Topics } from '../topics.ts';
@@ -55,6 +56,9 @@ class LiveHub {
   private looking = false;
   private lastWatch = 0;
   private hopsText = '';
+  private lastHops: Hops | null = null;
+  private databaseAway: number | null = null;
+  private trouble: LiveMessage['trouble'] = null;
 
   get full(): boolean {
     return this.clients.size >= MAX_CLIENTS;
@@ -116,11 +120,21 @@ class LiveHub {
     try {
       await this.askForTrails();
       await this.tell();
+      this.databaseAway = null;
+      this.trouble = await troubleOf(this.lastHops);
     } catch {
-      // The database is away. The browsers' values age visibly; the next look may succeed.
+      // The next look may succeed; until then the browsers are told why what they see grows old.
+      this.databaseAway ??= Date.now();
+      this.trouble = { what: 'database', since: this.databaseAway, words: 'The database does not answer' };
+      this.tellTrouble();
     }
     this.looking = false;
     this.schedule(LONGEST_PAUSE_MS);
+  }
+
+  private tellTrouble(): void {
+    for (const client of [...this.clients])
+      if (client.ready()) client.send({ now: Date.now(), trouble: this.trouble ?? null });
   }
 
   private async askForTrails(): Promise<void> {
@@ -136,7 +150,8 @@ class LiveHub {
     const clients = [...this.clients];
     const ids = new Set(clients.flatMap(({ topics }) => topics.points));
     const [readings, states] = [await latestOf(database, [...ids]), await hopStates(database)];
-    const hops = hopsOf(states);
+    const hops = hopsOf(states, await standbys(database, STANDBY_SEEN_MS));
+    this.lastHops = hops;
     this.hopsText = JSON.stringify(hops);
     const journal = clients.some(({ topics }) => topics.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
     const [draft, revision] = [await draftVersion(database), await newestRevisionId(database)];
@@ -160,7 +175,7 @@ class LiveHub {
   private tellOne(client: Client, known: Known): void {
     const { readings, states, hops, journal, draft, revision, probes, trails, commands } = known;
     const { topics } = client;
-    const message: LiveMessage = { now: Date.now() };
+    const message: LiveMessage = { now: Date.now(), trouble: this.trouble ?? null };
     const points: NonNullable<LiveMessage['points']> = {};
     for (const id of topics.points) {
       const reading = readings.get(id);
@@ -215,15 +230,41 @@ function isNew(client: Client, part: string, text: string): boolean {
   return true;
 }
 
-export const readHops = async (): Promise<Hops> => hopsOf(await hopStates(database));
+export const readHops = async (): Promise<Hops> =>
+  hopsOf(await hopStates(database), await standbys(database, STANDBY_SEEN_MS));
 
-function hopsOf(states: Awaited<ReturnType<typeof hopStates>>): Hops {
+const STANDBY_SEEN_MS = 30_000;
+const HEALTH_WAIT_MS = 800;
+
+/** An engine that writes nothing may run all the same: it is asked itself. */
+async function troubleOf(hops: Hops | null): Promise<LiveMessage['trouble']> {
+  const engines = Object.values(hops?.engines ?? {});
+  const newest = engines.reduce((latest, { updated }) => Math.max(latest, updated), 0);
+  if (engines.length === 0 || Date.now() - newest < ENGINE_STALE_MS) return null;
+  try {
+    const answer = await fetch(webSettings.HALVIX_ENGINE_URL + '/healthz', {
+      signal: AbortSignal.timeout(HEALTH_WAIT_MS),
+    });
+    const health = (await answer.json()) as { state?: string; problem?: string | null };
+    if (health.state !== 'degraded' && health.state !== 'running') return null;
+    return {
+      what: 'writing',
+      since: newest,
+      words: `The engine runs but cannot write: ${health.problem ?? 'it does not say why'}`,
+    };
+  } catch {
+    return null;
+  }
+}
+
+function hopsOf(states: Awaited<ReturnType<typeof hopStates>>, standingBy: string[]): Hops {
   const plain = <State>(from: Map<string, { state: State }>): Record<string, State> =>
     Object.fromEntries([...from].map(([code, { state }]) => [code, state]));
   return {
     links: plain(states.link),
     devices: plain(states.device),
     outbounds: plain(states.outbound),
+    standbys: standingBy,
     engines: Object.fromEntries([...states.engine].map(([code, { state, updated }]) => [code, { ...state, updated }])),
   };
 }

@@ -15,6 +15,11 @@ const settings = readSettings(
       .string()
       .regex(/^(https?:\/\/[^/\s]+)?$/, 'must be like http://127.0.0.1:4602, without a path')
       .default(''),
+    /** The engine's health endpoint: asked when the engine has written nothing for a while. */
+    HALVIX_ENGINE_URL: z
+      .string()
+      .regex(/^https?:\/\/[^/\s]+$/, 'must be like http://127.0.0.1:4601, without a path')
+      .default(`http://127.0.0.1:${process.env.HALVIX_ENGINE_PORT ?? 4601}`),
     HALVIX_SESSION_HOURS: z.coerce
       .number({ error: 'must be a number of hours' })
       .min(0.1, 'must be at least 0.1 hours')

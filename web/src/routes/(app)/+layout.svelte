@@ -8,10 +8,10 @@
   import Logo from '$lib/components/Logo.svelte';
   import MiniStrip from '$lib/components/MiniStrip.svelte';
   import Search from '$lib/components/Search.svelte';
-  import { age, clockTime } from '$lib/format.ts';
+  import { age, capital, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live.svelte.ts';
   import { refresh } from '$lib/refresh.ts';
-  import { devicePath, isReached, type DevicePath } from '$lib/path.ts';
+  import { devicePath, engineHop, isReached, type DevicePath } from '$lib/path.ts';
 
   let { data, children } = $props();
   let search = $state<ReturnType<typeof Search>>();
@@ -54,6 +54,7 @@
     if (revision !== null && revision !== untrack(() => data.frame.revision)) untrack(() => void refresh());
   });
 
+  const engine = $derived(engineHop(live.hops, clock.now));
   const here = $derived(page.url.pathname);
   /** In Build the draft's stations, elsewhere those that run. */
   const building = $derived(here.startsWith('/build'));
@@ -150,6 +151,17 @@
     <p role="alert" class="bg-lost px-4 py-1.5 text-ground" data-testid="connection-lost">
       No connection to the server for {age(clock.now - live.lostSince)}. What you see is as old as that. Trying again;
       it will catch up by itself.
+    </p>
+  {/if}
+
+  {#if live.trouble}
+    <p role="alert" class="bg-lost px-4 py-1.5 text-ground" data-testid="trouble">
+      {live.trouble.words}, for {age(clock.now - live.trouble.since)}. What you see is as old as that; devices keep
+      their events meanwhile.
+    </p>
+  {:else if engine.state === 'lost' && data.frame.devices.length > 0 && live.lostSince === null}
+    <p role="alert" class="bg-lost px-4 py-1.5 text-ground" data-testid="engine-lost">
+      {capital(engine.words)}: nothing is polled, passed on or operated.
     </p>
   {/if}
 

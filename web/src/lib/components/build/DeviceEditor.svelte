@@ -64,7 +64,9 @@
       station: choosesNew ? stationCode : device.station,
       link: chosenLink ? joins : device.code,
     },
-    link: !chosenLink ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` } : link,
+    link: complete(
+      !chosenLink ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` } : link,
+    ),
     station: choosesNew ? { code: stationCode, name: stationName, description: '' } : null,
   });
   const all = $derived({
@@ -91,6 +93,18 @@
   );
   const ends = $derived(twoEnds(wanted.device, wanted.link));
   let leaving = false;
+
+  /** What another way to the device needs: a serial port has no host, and a bit rate always. */
+  function fitted(next: LinkObject): LinkObject {
+    if (next.type !== 'serial' || link.type === 'serial') return next;
+    const { bitRate } = next.line;
+    return { ...next, line: { ...next.line, bitRate: bitRate === 0 ? 9600 : bitRate } };
+  }
+
+  /** A host that nobody is asked for stays at its default. */
+  function complete(next: LinkObject): LinkObject {
+    return next.type === 'serial' && next.host === '' ? { ...next, host: '127.0.0.1' } : next;
+  }
 
   function stationTaken(): boolean {
     return choosesNew && stations.some((one) => one.code === stationCode);
@@ -249,7 +263,7 @@
         defaults={linkDefaults}
         disabled={!mayBuild}
         problems={show ? all.link : {}}
-        change={(next) => (link = next as LinkObject)}
+        change={(next) => (link = fitted(next as LinkObject))}
       />
     </section>
     {#if mayBuild}

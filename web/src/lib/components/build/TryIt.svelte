@@ -5,6 +5,7 @@
   import { clockTime } from '$lib/format.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import { live } from '$lib/live.svelte.ts';
+  import { engineHop } from '$lib/path.ts';
 
   /** Tries a device before it is saved: in steps, with what came back and what each failure usually means. */
   let { request, blocked, hint }: { request: () => ProbeRequest; blocked: string | null; hint: string | null } =
@@ -70,7 +71,9 @@
         </li>
       {/each}
       {#if probe === null || probe.state === 'requested'}<li class="border-t border-rule py-1.5 text-soft">
-          waiting for the engine …
+          {engineHop(live.hops, clock.now).state === 'lost'
+            ? 'no engine runs that could try it; it is given up when none comes'
+            : 'waiting for the engine …'}
         </li>{/if}
     </ol>
     {#if probe?.state === 'good'}<p class="mt-1 font-medium" data-testid="try-outcome">It answers.</p>

@@ -12,6 +12,7 @@
   const isDraft = $derived(data.from === null && data.to === null);
   let note = $state('');
   let applying = $state(false);
+  let discarding = $state(false);
   let again = $state<number | null>(null);
   let problem = $state<string | null>(null);
   let done = $state<string | null>(null);
@@ -72,6 +73,17 @@
 
   const apply = (): Promise<void> =>
     send('/api/apply', { version: data.version, note }, (id) => `Revision ${id} is applied; the engine takes it over.`);
+
+  async function discard(): Promise<void> {
+    busy = true;
+    const answer = await post('/api/draft/discard', { version: data.version }).catch(() => null);
+    busy = false;
+    discarding = false;
+    problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
+    if (answer?.ok) done = `The draft is discarded: it is revision ${data.running} again.`;
+    await draft.catchUp();
+    await invalidateAll();
+  }
 
   async function onFile(event: Event & { currentTarget: HTMLInputElement }): Promise<void> {
     const [file] = event.currentTarget.files ?? [];
@@ -139,6 +151,9 @@
       <span class="grow"></span>
       {#if !isDraft}<a class="button plain" href="/build/changes">Back to the draft</a>
       {:else if mayBuild}
+        {#if data.running !== null && data.changeCount > 0}<button class="button" onclick={() => (discarding = true)}
+            >Discard the draft…</button
+          >{/if}
         <button
           class="button first"
           disabled={data.changeCount === 0 || data.problemCount > 0 || busy}
@@ -267,6 +282,21 @@
         <button class="button grave" disabled={busy}>Apply to the running system</button>
       </div>
     </form>
+  </Sheet>
+{/if}
+{#if discarding}
+  <Sheet title="Discard the draft?" close={() => (discarding = false)}>
+    <div class="border-l-4 border-alarm bg-ground p-4">
+      <p>
+        {data.changeCount}
+        {data.changeCount === 1 ? 'change goes' : 'changes go'}, of whomever: the draft becomes what runs, revision {data.running}.
+        Nothing that runs is touched.
+      </p>
+    </div>
+    <div class="flex justify-end gap-2">
+      <button class="button" onclick={() => (discarding = false)}>Keep it</button>
+      <button class="button grave" disabled={busy} onclick={() => void discard()}>Discard it</button>
+    </div>
   </Sheet>
 {/if}
 {#if again !== null}

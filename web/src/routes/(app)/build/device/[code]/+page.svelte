@@ -17,6 +17,12 @@
   const link = $derived(draft.of('link').find(({ document }) => document.code === device?.link));
   const running = $derived(data.frame.devices.find((one) => one.code === data.code && one.life !== 'outOfService'));
   const count = $derived(data.code === null ? 0 : (data.draft.counts.points[data.code] ?? 0));
+  const others = $derived(
+    draft
+      .of('device')
+      .filter(({ document }) => document.link === device?.link && document.code !== device?.code)
+      .map(({ document }) => document.code),
+  );
   let shown = $state<'copy' | 'delete' | 'profile' | 'survey' | null>(null);
   let problem = $state<string | null>(null);
   let profileCode = $state('');
@@ -24,7 +30,8 @@
 
   async function remove(one: Held<DeviceObject>): Promise<void> {
     const points = await pointRows([one.document.code]);
-    const gone: Held[] = [one, ...(link ? [link] : []), ...points];
+    // A link that others are on stays.
+    const gone: Held[] = [one, ...(link && others.length === 0 ? [link] : []), ...points];
     const outcome = await draft.change(
       `delete ${one.document.code}`,
       gone.map(({ id, kind, parent, version }) => ({ id, kind, parent, expected: version, document: null })),
@@ -176,7 +183,12 @@
 {#if shown === 'delete' && held}
   <Sheet title="Delete {held.document.code} {held.document.name}?" close={() => (shown = null)}>
     <div class="border-l-4 border-alarm bg-ground p-4">
-      <p>With it go its link {held.document.link}, its {count} points, and every mapping of them to a centre.</p>
+      <p>
+        With it go {#if others.length === 0}its link {held.document.link},
+        {/if}its {count} points, and every mapping of them to a centre.{#if others.length > 0}
+          Its link {held.document.link} stays: {others.join(', ')}
+          {others.length === 1 ? 'is' : 'are'} on it too.{/if}
+      </p>
       <p class="mt-1">
         Only the draft changes: {running ? 'it is polled until you apply' : 'nothing runs'}, and undo brings it back.
         Its history stays in the database.

@@ -4,7 +4,8 @@ import { deviceByCode, model } from '$lib/server/model.ts';
 import { pointView, readingsOf } from '$lib/server/points.ts';
 import type { PageServerLoad } from './$types';
 
-export const load: PageServerLoad = async ({ params }) => {
+export const load: PageServerLoad = async ({ params, depends }) => {
+  depends('halvix:device-points');
   const current = await model();
   const device = deviceByCode(current, params.code);
   if (device === undefined) error(404, `There is no device ${params.code}`);

@@ -1,9 +1,9 @@
 <script lang="ts">
-  import { goto } from '$app/navigation';
+  import { goto, invalidate } from '$app/navigation';
   import type { Order } from '@halvix/core/dnp3';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
-  import { ask } from '$lib/ask.ts';
+  import { ask, messageOf, post } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import ControlDialog from '$lib/components/ControlDialog.svelte';
   import ClockLine from '$lib/components/ClockLine.svelte';
@@ -36,7 +36,15 @@
   let controlled = $state<PointView | null>(null);
   let problem = $state<string | null>(null);
 
-  const readings = $derived({ ...data.readings, ...live.points });
+  const REFRESH_MS = 4000;
+  const readings = $derived.by(() => {
+    const newest = { ...data.readings };
+    for (const [id, reading] of Object.entries(live.points)) {
+      const known = newest[Number(id)];
+      if (known === undefined || known.received <= reading.received) newest[Number(id)] = reading;
+    }
+    return newest;
+  });
   const isGood = (point: PointView): boolean => readings[point.id] !== undefined && readings[point.id].quality === 0;
   const kinds = $derived(POINT_KINDS.filter((one) => data.points.some((point) => point.kind === one)));
   const notGood = $derived(data.points.filter((point) => !isGood(point)).length);
@@ -114,7 +122,15 @@
 
   onMount(() => {
     live.seed(data.readings);
-    return () => live.watch({ points: [] });
+    // What is out of sight is looked at too, more rarely: it is counted and filtered.
+    const timer = setInterval(
+      () => document.visibilityState === 'visible' && void invalidate('halvix:device-points'),
+      REFRESH_MS,
+    );
+    return () => {
+      clearInterval(timer);
+      live.watch({ points: [] });
+    };
   });
 
   let watched = '';
@@ -130,6 +146,13 @@
   async function order(wanted: Order): Promise<void> {
     problem = await ask({ type: 'order', device: data.deviceCode, order: wanted, by: '' });
     ordered = problem === null ? 'Asked. What the device answers is written in the last events of the board.' : null;
+  }
+
+  /** Points that come and that the list lacks go into the draft, named after their addresses. */
+  async function takeUnlisted(): Promise<void> {
+    const answer = await post('/api/unlisted', { device: data.deviceCode }).catch(() => null);
+    problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
+    if (answer?.ok) await goto(`/build/points?device=${data.deviceCode}`);
   }
 
   async function askFor(type: 'pollNow' | 'resetCounters'): Promise<void> {
@@ -230,6 +253,26 @@
           )}{/if}.
         {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}
       </p>
+      {#if session.learned}<p class="text-[12.5px]" data-testid="learned">
+          What it takes was learned: {session.learned}.
+        </p>{/if}
+      {#if session.stranger && session.state !== 'answering'}
+        <p class="text-alarm" data-testid="stranger">
+          Address {session.stranger.address} answers on this link, {device.address} is asked{session.stranger
+            .destination === device.ourAddress
+            ? ''
+            : `; it answers to ${session.stranger.destination}, we are ${device.ourAddress}`}.
+          <a class="word" href="/build/device/{device.code}">Put the addresses right</a>
+        </p>
+      {/if}
+      {#if session.unlisted > 0}
+        <p class="flex flex-wrap items-center gap-2" data-testid="unlisted">
+          {session.unlisted === 1 ? '1 point comes' : `${session.unlisted} points come`} that the list lacks.
+          {#if data.person.role === 'engineer'}<button class="button" onclick={() => void takeUnlisted()}
+              >Take {session.unlisted === 1 ? 'it' : 'them'} into the draft</button
+            >{/if}
+        </p>
+      {/if}
       {#if session.clock}<ClockLine clocks={session.clockPast} latest={session.clock} />{/if}
       {#if mayOperate}
         <p class="flex flex-wrap items-center gap-2 text-[12.5px]">

@@ -210,7 +210,7 @@
             <dt>value</dt>
             <dd>{rawWords(sent.value, trail.reading.text)}</dd>
             <dt>flags</dt>
-            <dd>{flagWords(point.kind, sent.flags)}</dd>
+            <dd>{flagWords(sent.kind ?? point.kind, sent.flags)}</dd>
             <dt>reported</dt>
             <dd>
               {sent.reported === null

@@ -1,0 +1,1 @@
+ALTER TABLE "revision" ADD COLUMN "device_ids" jsonb;
