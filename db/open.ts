@@ -124,15 +124,25 @@ export const notify = async (database: Database, channel: string, payload: strin
   await database.execute(sql`select pg_notify(${channel}, ${payload})`);
 };
 
+type Work<Result> = (client: Connection, first: pg.QueryResult[]) => Promise<Result>;
+
 /** One transaction on a connection of its own: committed when `work` ends well. A connection that broke is given up. */
+export async function transact<Result>(database: Database, work: Work<Result>): Promise<Result>;
+/** With statements that are sent together with its beginning; the work gets their results. */
 export async function transact<Result>(
   database: Database,
-  work: (client: Connection) => Promise<Result>,
+  first: (client: Connection) => string,
+  work: Work<Result>,
+): Promise<Result>;
+export async function transact<Result>(
+  database: Database,
+  ...args: [Work<Result>] | [(client: Connection) => string, Work<Result>]
 ): Promise<Result> {
+  const [first, work] = args.length === 1 ? [() => '', args[0]] : args;
   const client = await database.$client.connect();
   try {
-    await client.query('begin');
-    const result = await work(client);
+    const begun = (await client.query(`begin; ${first(client)}`)) as pg.QueryResult | pg.QueryResult[];
+    const result = await work(client, Array.isArray(begun) ? begun : [begun]);
     await client.query('commit');
     client.release();
     return result;

@@ -30,6 +30,8 @@ const GROUPS = {
   grid,
   line,
   scale,
+  quirks,
+  history,
   faults,
 };
 
@@ -38,16 +40,40 @@ function report(figure) {
   if (figure.figure.startsWith(prefix)) process.stdout.write(`${JSON.stringify(figure)}\n`);
 }
 
+/** Foreign devices in virtual time. */
+async function quirks() {
+  await measureBy('quirks-bench', {});
+}
+
 /** @param {Postgres} postgres */
-async function ingest(postgres) {
-  await postgres.createDatabase('ingest');
-  const { output } = await run(process.execPath, [`${ROOT}/dist/ingest-bench.js`], {
-    env: { HALVIX_DATABASE_URL: postgres.url('ingest'), HALVIX_MIGRATIONS: `${ROOT}/db/migrations` },
+async function history(postgres) {
+  await postgres.createDatabase('history');
+  await measureBy('history-bench', {
+    HALVIX_DATABASE_URL: postgres.url('history'),
+    HALVIX_MIGRATIONS: `${ROOT}/db/migrations`,
   });
+}
+
+/**
+ * A program that prints figures as lines of JSON.
+ * @param {string} program
+ * @param {Record<string, string>} env
+ */
+async function measureBy(program, env) {
+  const { output } = await run(process.execPath, [`${ROOT}/dist/${program}.js`], { env });
   for (const line of output.split('\n')) {
     if (line.startsWith('{')) report(JSON.parse(line));
     else if (line !== '') process.stderr.write(`${line}\n`);
   }
+}
+
+/** @param {Postgres} postgres */
+async function ingest(postgres) {
+  await postgres.createDatabase('ingest');
+  await measureBy('ingest-bench', {
+    HALVIX_DATABASE_URL: postgres.url('ingest'),
+    HALVIX_MIGRATIONS: `${ROOT}/db/migrations`,
+  });
 }
 
 /**

@@ -115,13 +115,15 @@ export class ReplayGuard {
     const other = this.latest[way === 'answer' ? 'unsolicited' : 'answer'];
     const open = [...this.questions, ...other].filter((question) => mayCarry(carried.scope, question));
     const rest: Question[] = [];
-    for (const question of open)
-      if (recognise(question, marks, fresh, carried)) rest.push({ ...question, events: question.events.splice(0) });
-    // Events of a kind come in order: after a new one, an older one comes no more.
-    const done = new Set(marks.flatMap(({ point }, at) => (fresh[at] ? kindOfPoint(point) : [])));
-    if (done.size > 0)
+    if (open.length > 0 && marks.length > 0) {
+      // Nearly always nothing comes again: that is seen without looking point by point.
+      const keys = new Set<number>();
+      for (const { key } of marks) keys.add(key);
       for (const question of open)
-        question.events = question.events.filter(({ point, ambiguous }) => !ambiguous || !done.has(kindOfPoint(point)));
+        if (question.events.some(({ key }) => keys.has(key)) && recognise(question, marks, fresh, carried))
+          rest.push({ ...question, events: question.events.splice(0) });
+      dropOvertaken(open, marks, fresh);
+    }
     this.questions = this.questions.filter((question) => question.events.length > 0);
     if (marks.length > 0 || !carried.unsolicited) {
       const more = carried.final && (carried.waiting & carried.scope) !== 0;
@@ -193,6 +195,16 @@ export class ReplayGuard {
       if (oldest.events.length === 0) this.questions.shift();
     }
   }
+}
+
+/** Events of a kind come in order: after a new one, an older one comes no more. */
+function dropOvertaken(open: readonly Question[], marks: readonly EventMark[], fresh: readonly boolean[]): void {
+  const concerned = open.filter(({ events }) => events.some(({ ambiguous }) => ambiguous));
+  if (concerned.length === 0) return;
+  const done = new Set<number>();
+  marks.forEach(({ point }, at) => fresh[at] && done.add(kindOfPoint(point)));
+  for (const question of concerned)
+    question.events = question.events.filter(({ point, ambiguous }) => !ambiguous || !done.has(kindOfPoint(point)));
 }
 
 /** Whether an answer to a read of this scope can bring what is in question. Single objects may be of any class. */
@@ -347,14 +359,19 @@ class ClockGrain {
       while (this.grainMs > 1 && time % this.grainMs !== 0) this.grainMs /= this.grainMs === 60_000 ? 60 : 10;
       const point = pointOf(event);
       const last = this.last.get(point);
-      if (last?.time === time && last.value !== value) this.collided.add(point);
-      this.last.set(point, { time, value });
+      if (last === undefined) {
+        this.last.set(point, { time, value });
+        continue;
+      }
+      if (last.time === time && last.value !== value) this.collided.add(point);
+      last.time = time;
+      last.value = value;
     }
   }
 
   /** Whether the device may give an equal event of that point the same time. */
   mayRepeat(point: number): boolean {
-    return this.grainMs >= COARSE_MS || this.collided.has(point);
+    return this.grainMs >= COARSE_MS || (this.collided.size > 0 && this.collided.has(point));
   }
 }
 

@@ -107,12 +107,13 @@ export class RefusedReadings extends Error {
 export async function storeBatch(database: Database, batch: Batch): Promise<BatchOutcome> {
   const { writer, previous, id, readings, keeps } = batch;
   try {
-    return await transact<BatchOutcome>(database, async (client) => {
-      await client.query(`set local lock_timeout = ${LOCK_WAIT_MS}`);
-      const { rowCount } = await client.query('update ingest_mark set batch = $1 where writer = $2 and batch = $3', [
-        ...[id, writer, previous],
-      ]);
-      if (rowCount === 0) throw new Unmoved();
+    const moveMark = (client: Connection): string => {
+      const [to, of, from] = [id, writer, previous].map((text) => client.escapeLiteral(text));
+      // With the beginning of the transaction: one round trip.
+      return `set local lock_timeout = ${LOCK_WAIT_MS}; update ingest_mark set batch = ${to} where writer = ${of} and batch = ${from}`;
+    };
+    return await transact<BatchOutcome>(database, moveMark, async (client, moved) => {
+      if (moved.at(-1)?.rowCount === 0) throw new Unmoved();
       if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
       const late = lateHours(readings);
       if (late.length > 0)
@@ -121,12 +122,7 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
            on conflict (hour) do update set compacted = null`,
           [late],
         );
-      if (keeps.size > 0)
-        await client.query(
-          `insert into replay_guard (device, keys) select * from unnest($1::text[], $2::bytea[])
-           on conflict (device) do update set keys = excluded.keys`,
-          [[...keeps.keys()], [...keeps.values()].map((octets) => Buffer.from(octets))],
-        );
+      if (keeps.size > 0) await storeKeeps(client, keeps);
       return 'stored';
     });
   } catch (error) {
@@ -148,6 +144,20 @@ function lateHours(readings: readonly StoredReading[]): string[] {
   for (const { time, received } of readings)
     if (received - time > LATE_MS && hours.size < MAX_LATE_HOURS) hours.add(Math.floor(time / HOUR_MS));
   return [...hours].sort((a, b) => a - b).map((hour) => new Date(hour * HOUR_MS).toISOString());
+}
+
+/** All of them as one value, from which each row takes its part: a list of values would be sent as text. */
+async function storeKeeps(client: Connection, keeps: ReadonlyMap<string, Uint8Array>): Promise<void> {
+  const octets = [...keeps.values()];
+  let end = 1;
+  const starts = octets.map(({ length }) => (end += length) - length);
+  await client.query(
+    `insert into replay_guard (device, keys)
+     select device, substring($1::bytea from start for length)
+     from unnest($2::text[], $3::int[], $4::int[]) as given (device, start, length)
+     on conflict (device) do update set keys = excluded.keys`,
+    [Buffer.concat(octets), [...keeps.keys()], starts, octets.map(({ length }) => length)],
+  );
 }
 
 /** How long a mark may be held by what is left of a transaction before that is ended. */

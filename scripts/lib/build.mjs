@@ -12,6 +12,8 @@ const PROGRAMS = {
   'ingest-bench': 'engine/ingest.bench.ts',
   'line-bench': 'scripts/measures/line.ts',
   'scale-bench': 'scripts/measures/scale.ts',
+  'history-bench': 'scripts/measures/history.ts',
+  'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',
 };
 
