@@ -44,6 +44,7 @@ if (!settings.ok) {
 }
 const {
   HALVIX_DATABASE_URL,
+  HALVIX_OWNER_URL,
   HALVIX_ENGINE_NAME,
   HALVIX_ENGINE_HOST,
   HALVIX_ENGINE_PORT,
@@ -59,7 +60,7 @@ const leaseDatabase = openDatabase(HALVIX_DATABASE_URL, {
   name: `${HALVIX_ENGINE_NAME} lease`,
   deadlineMs: Math.max(1000, HALVIX_LEASE_MS / 2),
 });
-const keepingDatabase = openDatabase(HALVIX_DATABASE_URL, {
+const keepingDatabase = openDatabase(HALVIX_OWNER_URL ?? HALVIX_DATABASE_URL, {
   connections: 1,
   name: `${HALVIX_ENGINE_NAME} housekeeping`,
   deadlineMs: HOUSEKEEPING_MS,

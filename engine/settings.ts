@@ -3,6 +3,8 @@ import { z } from 'zod';
 
 export const engineSettings = z.object({
   HALVIX_DATABASE_URL: databaseSetting,
+  /** As the tables' owner, for migrations and partitions; without it the same as above. */
+  HALVIX_OWNER_URL: databaseSetting.optional(),
   HALVIX_ENGINE_NAME: z
     .string()
     .regex(/^[a-z0-9-]{1,32}$/, 'must be 1 to 32 lower-case letters, digits and hyphens')

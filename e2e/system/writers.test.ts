@@ -235,6 +235,70 @@ describe('two engines', () => {
   });
 });
 
+describe('as docs/operating.md says', () => {
+  let rig: Rig;
+  const server = inject('postgres');
+  const uses = `halvix_use_${process.pid}`;
+  beforeAll(async () => {
+    rig = await Rig.make('rights', server);
+    await rig.system.loadDemo();
+    await rig.sql.unsafe(grantsOf(readFileSync(join(ROOT, 'docs/operating.md'), 'utf8'), uses));
+    const url = rig.databaseUrl.replace(/halvix:[^@]*@/, `${uses}:in-use@`);
+    await rig.start({ engine: { HALVIX_DATABASE_URL: url, HALVIX_OWNER_URL: rig.databaseUrl } });
+  });
+  afterAll(() => rig.stop());
+
+  /** The statements of the document, for another name of the role. */
+  const grantsOf = (document: string, role: string): string => {
+    const block = /```sql\n(-- rights of the processes\n[\s\S]*?)```/.exec(document)?.[1] ?? '';
+    expect(block).toContain('grant');
+    return block
+      .replaceAll('halvix_use', role)
+      .replaceAll('halvix_owner', 'halvix')
+      .replaceAll('a long secret', 'in-use');
+  };
+
+  test('the engine works with a role that owns nothing', async () => {
+    await rig.force('analog', 7, 432);
+    const id = await rig.pointId('analog', 7);
+    await rig.until('it is stored', async () => {
+      const [{ n }] = await rig.sql`select count(*)::int as n from reading where point_id = ${id} and raw = 432`;
+      return (n as number) > 0;
+    });
+    const [{ owner }] = await rig.sql`select tableowner as owner from pg_tables where tablename = 'reading'`;
+    expect(owner).toBe('halvix');
+    const other = rig.databaseUrl.replace(/halvix:[^@]*@/, `${uses}:in-use@`);
+    const { code, output } = await run('psql', [other, '-c', 'delete from security_log'], { allowFailure: true });
+    expect(code).not.toBe(0);
+    expect(output).toContain('permission denied');
+  });
+
+  test('a dump while it runs is restored beside it, the engine goes on there, and nothing is doubled', async () => {
+    await storm(rig, 100);
+    await pause(2000);
+    const file = join(dataFolder('test-logs/rights'), 'halvix.dump');
+    await run('pg_dump', ['--format=custom', `--file=${file}`, rig.databaseUrl]);
+    await pause(1000);
+    await rig.system.kill('engine');
+    const database = `restored_${process.pid}`;
+    const url = rig.databaseUrl.replace(/\/[^/]*$/, `/${database}`);
+    await rig.sql.unsafe(`create database "${database}"`);
+    await run('pg_restore', ['--exit-on-error', '--no-owner', `--dbname=${url}`, file]);
+    rig.system.start('engine', { HALVIX_DATABASE_URL: url });
+    await rig.until('it goes on', async () => (await healthOf(rig.ports.engine)).ok, 20_000);
+    await pause(2500);
+    await storm(rig, 0);
+    await pause(3000);
+    const { output } = await run('psql', [
+      ...[url, '-At', '-c'],
+      `select count(*), count(distinct (point_id, raw, time)) from reading where cause = 1`,
+    ]);
+    const [stored, different] = output.trim().split('|').map(Number);
+    expect(stored).toBeGreaterThan(300);
+    expect(stored).toBe(different);
+  });
+});
+
 test('npm start keeps each process by itself, and says which setting is wrong', async () => {
   const [port, engine] = await freePorts(2);
   const server = inject('postgres');
