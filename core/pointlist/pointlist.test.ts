@@ -208,6 +208,12 @@ describe('tables from outside', () => {
     expect(csvOf([['=1+1', '-5', '+x', '@a', 'ok']])).toBe("'=1+1,-5,'+x,'@a,ok");
   });
 
+  test('and comes back as it was', () => {
+    const rows = [['-', '+', "'-", '=1', '@a', "it's", '-5', '- x'], Array.from({ length: 8 }, () => 'a')];
+    const read = readTable(csvOf(rows));
+    expect(read.ok && read.value.rows).toEqual(rows);
+  });
+
   test('no text harms the reader', () => {
     fc.assert(
       fc.property(

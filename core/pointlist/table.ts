@@ -62,7 +62,7 @@ export function readTable(text: string): Result<Table, string> {
   const parsed = Papa.parse<string[]>(text, { delimiter, skipEmptyLines: 'greedy', preview: MAX_ROWS + 2 });
   const quotes = parsed.errors.find(({ type }) => type === 'Quotes');
   if (quotes) return { ok: false, problem: `row ${(quotes.row ?? 0) + 1}: a quotation mark is not closed` };
-  return tableOf(parsed.data);
+  return tableOf(parsed.data.map((row) => row.map(undefused)));
 }
 
 /** A table of rows that are split already; finds the heading and what each column is. */
@@ -262,10 +262,11 @@ export function tableOfPoints(points: readonly { device: string; point: DraftPoi
   ];
 }
 
-/** Characters that make a spreadsheet take a cell for a formula. */
-const FORMULA_START = /^[=@]|^[+-](?![\d.])/;
+/** What makes a spreadsheet take a cell for a formula; apostrophes before it are those of a text that has been defused. */
+const FORMULA_START = /^'*([=@]|[+-](?![\d.]))/;
+const undefused = (cell: string): string => (/^'/.test(cell) && FORMULA_START.test(cell) ? cell.slice(1) : cell);
 
-/** CSV after RFC 4180. A text that a spreadsheet would run gets an apostrophe in front. */
+/** CSV after RFC 4180. A text that a spreadsheet would run gets an apostrophe in front, which `readTable` takes off. */
 export const csvOf = (rows: readonly (readonly string[])[]): string =>
   Papa.unparse(
     rows.map((row) => row.map((cell) => (FORMULA_START.test(cell) ? `'${cell}` : cell))),

@@ -3,6 +3,8 @@ import { connect, createServer, type Server, type Socket } from 'node:net';
 /** A wire between a process and its database: it can be slow, be cut, or swallow everything on connections that stand. */
 export class DatabaseProxy {
   latencyMs = 0;
+  /** Nobody gets through. */
+  closed = false;
   cuts = 0;
   private readonly server: Server;
   private readonly pairs = new Set<Pair>();
@@ -12,6 +14,10 @@ export class DatabaseProxy {
     target: number,
   ) {
     this.server = createServer({ noDelay: true }, (near) => {
+      if (this.closed) {
+        near.destroy();
+        return;
+      }
       const far = connect({ port: target, host: '127.0.0.1', noDelay: true });
       const pair: Pair = { near, far, frozen: false };
       this.pairs.add(pair);

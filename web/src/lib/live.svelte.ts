@@ -140,7 +140,14 @@ class Live {
     const answer = await fetch('/api/search').catch(() => null);
     if (answer?.status === 401)
       location.href = `/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`;
-    else this.reopen(REOPEN_AFTER_MS);
+    else {
+      if (answer !== null && answer.status >= 500) {
+        // The server is there: what it lacks is its database.
+        this.trouble ??= { what: 'database', since: clock.now, words: 'The database does not answer' };
+        this.lostSince = null;
+      }
+      this.reopen(REOPEN_AFTER_MS);
+    }
   }
 
   private checkSilence(): void {

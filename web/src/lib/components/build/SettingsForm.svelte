@@ -41,7 +41,7 @@
     <summary class="cursor-pointer text-soft">
       {folded.length} more: {folded
         .slice(0, 3)
-        .map(({ title }) => title.toLowerCase())
+        .map(({ title }) => title.replace(/^[A-Z](?=[a-z ])/, (first) => first.toLowerCase()))
         .join(', ')} …
       {#if changed.length === 0}<span>all at their defaults</span>
       {:else}<b class="text-accent">{changed.length} not at {changed.length === 1 ? 'its default' : 'their defaults'}</b

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import { goto, invalidate } from '$app/navigation';
+  import { refresh } from '$lib/refresh.ts';
+  import { goto } from '$app/navigation';
   import { onMount } from 'svelte';
   import { clock } from '$lib/clock.svelte.ts';
   import DataTable from '$lib/components/DataTable.svelte';
@@ -67,7 +68,7 @@
   onMount(() => {
     live.watch({ points: [], trail: null, journal: false });
     const timer = setInterval(
-      () => document.visibilityState === 'visible' && void invalidate('halvix:commands'),
+      () => document.visibilityState === 'visible' && void refresh('halvix:commands'),
       REFRESH_MS,
     );
     return () => clearInterval(timer);

@@ -14,7 +14,10 @@
 <svelte:head><title>Your account · Halvix</title></svelte:head>
 
 <div class="flex max-w-4xl flex-col gap-6 p-5">
-  <h1>{data.person.name}<span class="text-soft"> · {data.person.role}: {ROLES[data.person.role]}</span></h1>
+  <div class="flex flex-wrap items-baseline gap-3">
+    <h1>{data.person.name}</h1>
+    <span class="text-soft">{data.person.role}: {ROLES[data.person.role]}</span>
+  </div>
   {#if form?.problem}<p role="alert" class="text-alarm">{form.problem}</p>{/if}
   {#if form?.done}<p role="status">{form.done}</p>{/if}
 

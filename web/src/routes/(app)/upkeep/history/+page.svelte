@@ -18,6 +18,7 @@
   const growth = $derived(
     whole.length > 0 ? whole.slice(-7).reduce((sum, { octets }) => sum + octets, 0) / Math.min(7, whole.length) : null,
   );
+  const shown = $derived(size.days.filter(({ octets }) => octets > 100_000).slice(-120));
   const most = $derived(Math.max(1, ...size.days.map(({ octets }) => octets)));
   const longest = $derived(Math.max(...data.kept.map(({ readingsDays }) => readingsDays)));
 </script>
@@ -34,17 +35,17 @@
     {#if size.openHours > 0}{size.openHours} {size.openHours === 1 ? 'hour waits' : 'hours wait'} for statistics.{/if}
     {#if size.otherDays > 100_000}Readings of days without a place of their own: {octets(size.otherDays)}.{/if}
   </p>
-  {#if size.days.length > 1}
+  {#if whole.length > 1}
     <div class="flex h-24 items-end gap-px" role="img" aria-label="What each day takes">
-      {#each size.days.slice(-120) as { day, octets: of } (day)}
+      {#each shown as { day, octets: of } (day)}
         <div
-          class="min-w-1 grow bg-accent"
+          class="max-w-3 min-w-1 grow bg-soft"
           style:height="{Math.max(1, (of / most) * 100)}%"
           title="{day}: {octets(of)}"
         ></div>
       {/each}
     </div>
-    <p class="text-soft">{size.days.slice(-120)[0].day} to {size.days.at(-1)?.day}, a column a day</p>
+    <p class="text-soft">{shown[0].day} to {shown.at(-1)?.day}, a column a day</p>
   {/if}
   <section class="flex flex-col gap-2">
     <h2>How long</h2>
@@ -90,8 +91,8 @@
                     update({ reset: false })}
               >
                 <input type="hidden" name="kind" value={kind} />
-                {#if mayChange}<button class="button">Keep so</button>{/if}
-                {#if form?.done === kind}<span role="status" class="text-soft">kept</span>{/if}
+                {#if mayChange}<button class="button">Save</button>{/if}
+                {#if form?.done === kind}<span role="status" class="text-soft">saved</span>{/if}
               </form>
             </td>
           </tr>

@@ -133,7 +133,7 @@
       <h2 class="mb-2">What the centre has to be set to</h2>
       <table class="text-[13px]">
         <tbody>
-          {#each [['Protocol and role', 'DNP3 master over TCP, calls us'], ['Calls', `${document.host}:${document.port}`], ['Its own address', String(document.settings.theirAddress)], ['Our outstation', String(document.settings.ourAddress)], ['Confirms events within', `${document.settings.confirmTimeoutMs} ms`], ['Operates after a select within', `${document.settings.selectTimeoutMs} ms`], ['Unsolicited reporting', 'not sent; poll the classes 1 to 3']] as [what, value] (what)}
+          {#each [['Protocol and role', 'DNP3 master over TCP, calls us'], ['Calls', `${document.host}:${document.port}`], ['Its own address', String(document.settings.theirAddress)], ['Our outstation', String(document.settings.ourAddress)], ['Confirms events within', `${document.settings.confirmTimeoutMs} ms`], ['Operates after a select within', `${document.settings.selectTimeoutMs} ms`], ['Unsolicited reporting', document.settings.unsolicited ? 'sent once it is enabled; confirm it' : 'not sent; poll the classes 1 to 3'], ['Connects from', document.allowFrom.join(', ') || 'nowhere'], ['TLS', document.tls.use ? 'with a certificate of its own' : 'none'], ['Operates', document.controls ? 'what is mapped' : 'nothing']] as [what, value] (what)}
             <tr class="border-t border-rule"
               ><th class="py-1 pr-6 text-left font-normal text-soft">{what}</th><td class="mono py-1">{value}</td></tr
             >

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import { goto, invalidate } from '$app/navigation';
+  import { refresh } from '$lib/refresh.ts';
+  import { goto } from '$app/navigation';
   import type { Order } from '@halvix/core/dnp3';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
@@ -124,7 +125,7 @@
     live.seed(data.readings);
     // What is out of sight is looked at too, more rarely: it is counted and filtered.
     const timer = setInterval(
-      () => document.visibilityState === 'visible' && void invalidate('halvix:device-points'),
+      () => document.visibilityState === 'visible' && void refresh('halvix:device-points'),
       REFRESH_MS,
     );
     return () => {

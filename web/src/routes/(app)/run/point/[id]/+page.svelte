@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { invalidate } from '$app/navigation';
+  import { refresh } from '$lib/refresh.ts';
   import { flagWords } from '@halvix/core/dnp3';
   import { TIME_SOURCE_WORDS, qualityWords, type TimeSource } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
@@ -44,7 +44,7 @@
     const now = Date.now();
     if (now < refreshAt) return;
     refreshAt = now + 2000;
-    setTimeout(() => void invalidate('halvix:earlier'), 500);
+    setTimeout(() => void refresh('halvix:earlier'), 500);
   });
 
   const owner = $derived(device?.name ?? data.deviceCode);

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { invalidate } from '$app/navigation';
+  import { refresh } from '$lib/refresh.ts';
   import type { FileOrderRequest } from '@halvix/core/path';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
@@ -42,7 +42,7 @@
     const order: FileOrderRequest = { id: crypto.randomUUID(), device: data.deviceCode, what, name, ...as };
     const answer = await post('/api/files', order).catch(() => null);
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
-    await invalidate('halvix:files');
+    await refresh('halvix:files');
   }
 
   async function removeThere(): Promise<void> {
@@ -110,7 +110,7 @@
   onMount(() => {
     let rounds = 0;
     const timer = setInterval(() => {
-      if (document.visibilityState === 'visible' && (waiting || ++rounds % 5 === 0)) void invalidate('halvix:files');
+      if (document.visibilityState === 'visible' && (waiting || ++rounds % 5 === 0)) void refresh('halvix:files');
     }, 1000);
     return () => clearInterval(timer);
   });
