@@ -13,6 +13,14 @@ export default defineConfig({
       },
       {
         test: {
+          name: 'long',
+          include: ['e2e/long/**/*.test.ts'],
+          fileParallelism: false,
+          hookTimeout: 90_000,
+        },
+      },
+      {
+        test: {
           name: 'system',
           include: ['e2e/system/**/*.test.ts'],
           globalSetup: ['e2e/system/postgres.setup.ts'],

@@ -41,6 +41,8 @@ export interface DraftConflict {
   id: number;
   kind: ObjectKind;
   parent: string;
+  /** The version that stands there now: who has seen it may write over it. Null: there is no such object. */
+  version: number | null;
   author: string;
   changed: number;
   document: unknown;
@@ -242,7 +244,7 @@ export async function changeDraft(
       const row = before.get(id);
       if (row !== undefined && row.version === expected && row.kind === kind) return [];
       const { author: by, changed, document } = row ?? { author: '', changed: now, document: null };
-      return [{ id, kind, parent, author: by, changed, document }];
+      return [{ id, kind, parent, version: row?.version ?? null, author: by, changed, document }];
     });
     if (conflicts.length > 0) return { ok: false, conflicts };
     const version = await nextVersion(tx);

@@ -1,5 +1,7 @@
 import { expect, test, type Page } from '@playwright/test';
+import { once } from 'node:events';
 import { readFile } from 'node:fs/promises';
+import { createServer, type AddressInfo } from 'node:net';
 import { FEEDER_RELAY } from '../../bench/scenario/feederrelay.ts';
 import { KIND_WORDS } from '../../core/point/index.ts';
 import type { Rig } from '../rig/rig.ts';
@@ -50,8 +52,9 @@ class Hands {
 async function firstEngineer(page: Page): Promise<void> {
   await page.goto(urlOf(rig));
   await page.getByLabel('Name').fill('ada');
-  await page.getByLabel('Password, at least 10 characters').fill('long enough 1');
+  await page.getByLabel('Password, at least 12 characters').fill('long enough 1');
   await page.getByLabel('Password again').fill('long enough 1');
+  await page.getByLabel('Secret').fill('from the terminal');
   await page.getByRole('button', { name: 'Make the account' }).click();
   await page.waitForURL('**/run');
 }
@@ -160,22 +163,23 @@ test('a try says what each failure usually means', async ({ page }) => {
   await expect(outcome).toHaveText('It does not work yet.');
   await expect(steps).toContainText('refused, nothing listens there');
   await expect(steps).toContainText('wrong port, or DNP3 is switched off');
-  // Our own outstation: while the centre is connected it closes a second connection …
-  await page.getByLabel('TCP port of the device').fill(String(rig.ports.quillstone));
-  await page.getByLabel('Their DNP3 address').fill('10');
+  // A device that has its master already closes a second connection …
+  const busy = createServer((socket) => socket.destroy()).listen(0, '127.0.0.1');
+  await once(busy, 'listening');
+  await page.getByLabel('TCP port of the device').fill(String((busy.address() as AddressInfo).port));
   await page.getByRole('button', { name: 'Try again' }).click();
   await expect(steps).toContainText('the other end closed the connection');
   await expect(steps).toContainText('it may accept one master at a time');
-  // … and without one it answers only the centre's address.
-  await rig.bench('PUT', '/centres/QST/power', { on: false });
-  await rig.until('the centre is gone', async () => (await rig.hop('outbound', 'QST')).connectedFrom === null);
+  busy.close();
+  // … and our own outstation answers only the centre's address.
+  await page.getByLabel('TCP port of the device').fill(String(rig.ports.quillstone));
+  await page.getByLabel('Their DNP3 address').fill('10');
   await page.getByRole('button', { name: 'Try again' }).click();
   await expect(steps).toContainText('connected, but silent', { timeout: 15_000 });
   await expect(outcome).toHaveText('It does not work yet.');
   await page.getByRole('button', { name: 'Try again' }).click();
   await page.getByRole('button', { name: 'Cancel' }).click();
   await expect(outcome).toHaveText('Cancelled.');
-  await rig.bench('PUT', '/centres/QST/power', { on: true });
   page.on('dialog', (dialog) => void dialog.accept());
 });
 
@@ -423,6 +427,60 @@ test('two engineers see each other and cannot overwrite each other unseen', asyn
   await expect(one.getByTestId('other')).toContainText('bo changed the draft');
   await two.getByRole('button', { name: 'Undo' }).click();
   await expect(name(one)).toHaveValue('F2 feeder relay');
+
+  // What is typed stays while Bo saves; it is not saved over his, and not lost in the dialog.
+  await name(one).fill('Typed by Ada');
+  await name(two).fill('Written by Bo');
+  await two.getByRole('button', { name: 'Save to the draft' }).click();
+  await expect(one.getByTestId('meanwhile')).toContainText('bo changed it meanwhile');
+  await expect(name(one)).toHaveValue('Typed by Ada');
+  await one.getByRole('button', { name: 'Save to the draft' }).click();
+  await expect(one.getByRole('dialog')).toContainText('Name: Written by Bo → Typed by Ada');
+  await one.keyboard.press('Escape');
+  await expect(name(one)).toHaveValue('Typed by Ada');
+  await one.getByRole('button', { name: 'Save to the draft' }).click();
+  await one.getByRole('button', { name: 'Write mine over it' }).click();
+  await expect(name(two)).toHaveValue('Typed by Ada');
+  await expect(one.getByTestId('meanwhile')).toBeHidden();
+
+  // A cell that is open stays what it was opened on, whatever comes and goes around it.
+  await visit(one, rig, '/build/points?device=HLM-F2');
+  await visit(two, rig, '/build/points?device=HLM-F2');
+  const cell = (page: Page, words: string | RegExp): ReturnType<Page['locator']> =>
+    page.getByTestId('grid').locator('[data-column]').filter({ hasText: words }).first();
+  const opened = (page: Page): ReturnType<Page['locator']> => page.getByTestId('active-cell').locator('input');
+  const [first, second] = (
+    await rig.sql`
+      select document->>'name' as name from draft_object where parent = 'HLM-F2' and document->>'kind' = 'binary'
+      order by (document->>'index')::int limit 2`
+  ).map(({ name: words }) => String(words));
+  await cell(one, first).dblclick();
+  await opened(one).fill('HLM-F2 by Ada');
+  // Bo makes a problem, which brings a column beside the name, and changes the same name.
+  await cell(two, second).click();
+  await two.keyboard.press('ArrowLeft');
+  await two.keyboard.type('0');
+  await two.keyboard.press('Enter');
+  await cell(two, first).dblclick();
+  await opened(two).fill('HLM-F2 by Bo');
+  await two.keyboard.press('Enter');
+  await expect(one.getByTestId('other')).toContainText('bo changed the draft');
+  await expect(one.getByRole('button', { name: /^1 problem/ })).toBeVisible();
+  await expect(opened(one)).toHaveValue('HLM-F2 by Ada');
+  await expect(opened(one)).toHaveAttribute('aria-label', /^Name of /);
+  await opened(one).press('Enter');
+  await expect(one.getByRole('dialog')).toContainText('HLM-F2 by Bo → HLM-F2 by Ada');
+  await one.getByRole('button', { name: 'Keep theirs' }).click();
+  await expect(cell(one, 'HLM-F2 by Bo')).toBeVisible();
+
+  // What Bo does after the dialog was opened is not applied by it.
+  await visit(one, rig, '/build/changes');
+  await one.getByRole('button', { name: 'Discard the draft…' }).click();
+  await two.getByRole('button', { name: 'Undo' }).click();
+  await expect(one.getByRole('dialog')).toContainText('The draft changed since this was opened');
+  await expect(one.getByRole('button', { name: 'Discard it' })).toBeDisabled();
+  await two.getByRole('button', { name: 'Undo' }).click();
+  await expect(two.getByRole('button', { name: /^0 problems/ })).toBeVisible();
   await one.close();
   await two.close();
 });

@@ -168,8 +168,10 @@ describe('strangers at the standby port', () => {
     outsider.socket.write(LINK_STATUS(101));
     await rig.until('it is closed', async () => outsider.closed());
     expect(outsider.received()).toHaveLength(0);
-    await rig.until('shown', async () =>
-      (await rig.hop('outbound', 'AMB')).lastProblem.words.includes('its network is not allowed'),
+    await rig.until(
+      'shown',
+      async () =>
+        (await rig.hop('outbound', 'AMB'))?.lastProblem?.words.includes('its network is not allowed') === true,
     );
     await change({ allowFrom: ['127.0.0.0/8'], controls: false });
     await rig.bench('PUT', '/centres/AMB/power', { on: true });

@@ -115,8 +115,10 @@ describe('a level that is wanted at the weir', () => {
     await rig.until('it is confirmed', async () => (await lastCommand()).state === 'confirmed', 20_000);
     expect((await lastCommand()).words).toMatch(/^Upstream level wanted: 2.15 m/);
     await rig.until('it shows', async () => (await wanted()) === 2150);
-    const words = await rig.sql`select words from journal where tone = 'control' and subject = 'SKA'`;
-    expect(words[0].words).toMatch(/^Upstream level wanted: set to 2.15 m by test, confirmed/);
+    const told = async (): Promise<string> =>
+      (await rig.sql`select words from journal where tone = 'control' and subject = 'SKA'`)[0]?.words ?? '';
+    await rig.until('the journal tells', async () => (await told()) !== '');
+    expect(await told()).toMatch(/^Upstream level wanted: set to 2.15 m by test, confirmed/);
   });
 
   test("comes from a centre too, in the unit it is mapped in; the station's own status goes back", async () => {

@@ -30,6 +30,7 @@ export interface Conflict {
   id: number;
   kind: ObjectKind;
   parent: string;
+  version: number | null;
   author: string;
   changed: number;
   document: unknown;
@@ -74,6 +75,7 @@ class Draft {
   /** Versions that our own writes made. */
   private readonly own = new Map<number, number>();
   private readonly listeners = new Set<Listener>();
+  private readonly yielding = new Set<(ids: ReadonlySet<number>) => void>();
   private queue: Promise<unknown> = Promise.resolve();
   me = '';
 
@@ -125,7 +127,8 @@ class Draft {
                 id,
                 kind,
                 parent,
-                version: this.versions.get(id) ?? expected ?? 0,
+                // What was seen: should somebody else have been faster, this is not yet known to be over theirs.
+                version: expected ?? 0,
                 author: this.me,
                 changed: Date.now(),
                 document: documentOf(at),
@@ -135,7 +138,15 @@ class Draft {
     this.display(shown((at) => changes[at].document));
     const outcome = await this.inLine(() => this.send(label, changes, before));
     if (outcome.ok) this.undone = [];
-    else this.display(shown((at) => before[at] ?? null));
+    else {
+      const theirs = new Map(outcome.conflicts.map((one) => [one.id, one]));
+      this.display(
+        shown((at) => before[at] ?? null).map((one) => {
+          const now = theirs.get(one.id);
+          return now ? { ...one, ...now, version: now.version ?? one.version } : one;
+        }),
+      );
+    }
     return outcome;
   }
 
@@ -170,6 +181,7 @@ class Draft {
       return { ok: false, words: 'The server cannot be reached. Nothing was changed; try again.', conflicts: [] };
     if (answer.status === 409) {
       const { conflicts } = (await answer.json()) as { conflicts: Conflict[] };
+      for (const { id, version } of conflicts) if (version !== null) this.versions.set(id, version);
       this.conflicts = { conflicts, changes: [...changes], label };
       return { ok: false, words: 'Somebody else changed this meanwhile.', conflicts };
     }
@@ -249,13 +261,13 @@ class Draft {
     );
   }
 
-  /** Sends the changes that met a conflict again, over what the others did. */
+  /** Sends the changes that met a conflict again, over what the others did: what was shown of it, nothing newer. */
   async insist(): Promise<Outcome | null> {
     const held = this.conflicts;
     if (held === null) return null;
     this.conflicts = null;
     await this.catchUp();
-    const versions = new Map(held.conflicts.map(({ id }) => [id, this.versions.get(id) ?? null]));
+    const versions = new Map(held.conflicts.map(({ id, version }) => [id, version]));
     const changes = held.changes.map((one) =>
       one.id !== null && versions.has(one.id) ? { ...one, expected: versions.get(one.id) ?? null } : one,
     );
@@ -264,6 +276,20 @@ class Draft {
       changes,
       held.changes.map(({ id }) => held.conflicts.find((one) => one.id === id)?.document ?? null),
     );
+  }
+
+  /** Hears which objects were left as somebody else wrote them: a form lets go of what was typed for them. */
+  onYield(listener: (ids: ReadonlySet<number>) => void): () => void {
+    this.yielding.add(listener);
+    return () => this.yielding.delete(listener);
+  }
+
+  /** Leaves what met a conflict as the others wrote it. */
+  async yieldTo(): Promise<void> {
+    const ids = new Set(this.conflicts?.conflicts.map(({ id }) => id));
+    this.conflicts = null;
+    await this.catchUp();
+    for (const listener of this.yielding) listener(ids);
   }
 
   /** Fetches what others changed since the version known here. */

@@ -6,7 +6,8 @@
   const held = $derived(draft.conflicts);
   const mine = (id: number): unknown => held?.changes.find((change) => change.id === id)?.document ?? null;
 
-  async function theirs(): Promise<void> {
+  /** Nothing is decided: what was typed stays where it was typed. */
+  async function later(): Promise<void> {
     draft.conflicts = null;
     await draft.catchUp();
   }
@@ -16,7 +17,7 @@
   <Sheet
     title="Somebody else was faster"
     about="Nothing of “{held.label}” was changed. What stands there now, and what you wanted:"
-    close={() => void theirs()}
+    close={() => void later()}
   >
     <ul class="flex max-h-[50vh] flex-col gap-3 overflow-y-auto">
       {#each held.conflicts.slice(0, 50) as { id, kind, parent, author, document } (id)}
@@ -36,7 +37,7 @@
     </ul>
     {#if held.conflicts.length > 50}<p class="text-soft">and {held.conflicts.length - 50} more</p>{/if}
     <div class="flex justify-end gap-2">
-      <button class="button first" onclick={() => void theirs()}>Keep theirs</button>
+      <button class="button first" onclick={() => void draft.yieldTo()}>Keep theirs</button>
       <button class="button" onclick={() => void draft.insist()}>Write mine over it</button>
     </div>
   </Sheet>

@@ -4,6 +4,7 @@
   import { untrack } from 'svelte';
   import { DEVICE_FORM, LINK_FORM, newDevice, newLink, twoEnds, type LinkObject } from '$lib/build/devices.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
+  import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import SettingInput from './SettingInput.svelte';
   import SettingsForm from './SettingsForm.svelte';
@@ -29,25 +30,23 @@
   let stationName = $state('');
   let tried = $state(false);
   let problem = $state<string | null>(null);
-  let seen = untrack(() => held?.version);
-
-  // Changed elsewhere, untouched here: show what it is now.
-  $effect(() => {
-    const version = held?.version;
-    if (version === undefined || version === seen) return;
-    seen = version;
-    untrack(() => {
-      device = held?.document ?? device;
-      link = heldLink?.document ?? link;
-      joins = held?.document.link ?? '';
-    });
+  const links = $derived(draft.of('link'));
+  const chosenLink = $derived(links.find(({ document }) => document.code === joins));
+  const followed = new Followed<DeviceObject>({
+    held: () => held,
+    typed: () => wanted.device,
+    show: (document) => ([device, joins] = [document, document.link]),
   });
+  const followedLink = new Followed<LinkObject>({
+    held: () => chosenLink,
+    typed: () => link,
+    show: (document) => (link = document),
+  });
+  const meanwhile = $derived(followed.by ?? followedLink.by);
 
   const stations = $derived(draft.of('station').map(({ document }) => document));
   const choosesNew = $derived(device.station === '' || (code === null && stations.length === 0));
   const isNew = $derived(code === null);
-  const links = $derived(draft.of('link'));
-  const chosenLink = $derived(links.find(({ document }) => document.code === joins));
   const neighbours = $derived(
     draft
       .of('device')
@@ -130,14 +129,14 @@
       before.push(one?.document ?? null);
     };
     if (wanted.station) put('station', undefined, wanted.station);
-    put('link', chosenLink, wanted.link);
+    put('link', chosenLink && followedLink.base, wanted.link);
     // The link that it leaves goes with it when nobody else is on it.
     const left = heldLink && heldLink !== chosenLink ? heldLink : undefined;
     const stays = draft
       .of('device')
       .some(({ document }) => document.link === left?.document.code && document.code !== code);
     if (left && !stays) put('link', left, null);
-    put('device', held, wanted.device);
+    put('device', held && followed.base, wanted.device);
     const outcome = await draft.change(
       isNew ? `add ${wanted.device.code}` : `change ${wanted.device.code}`,
       changes,
@@ -277,12 +276,13 @@
         {#if !isNew && dirty}<button
             class="button"
             type="button"
-            onclick={() =>
-              ([device, link, joins] = [
-                held?.document ?? device,
-                heldLink?.document ?? link,
-                held?.document.link ?? '',
-              ])}>Discard</button
+            onclick={() => {
+              followed.adopt();
+              followedLink.adopt();
+            }}>Discard</button
+          >{/if}
+        {#if meanwhile && dirty}<span role="status" class="text-questionable" data-testid="meanwhile"
+            >{meanwhile} changed it meanwhile. What you typed is still here; saving shows both, discarding shows theirs.</span
           >{/if}
       </div>
     {/if}

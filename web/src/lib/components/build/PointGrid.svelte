@@ -76,6 +76,8 @@
   let active = $state({ row: 0, column: 0 });
   let anchor = $state({ row: 0, column: 0 });
   let editing = $state<string | null>(null);
+  /** What the open cell was opened on: the row as it was seen then, its column, and the columns as they stood. */
+  let opened = $state.raw<{ row: PointRow; column: GridColumn; columns: readonly GridColumn[] } | null>(null);
   let message = $state<{ words: string; bad: boolean } | null>(null);
   let dialog = $state<'paste' | 'run' | 'replace' | 'rename' | 'many' | null>(null);
   let pasted = $state('');
@@ -91,7 +93,7 @@
     }
   }
   let hidden = $state<readonly string[]>(remembered() ?? FOLDED);
-  const columns = $derived.by(() => {
+  const arranged = $derived.by(() => {
     const shown = GRID_COLUMNS.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null));
     // While something is wrong it stands beside the name, where it is seen.
     const at = shown.findIndex(({ key }) => key === 'problem');
@@ -99,6 +101,8 @@
     if (problems.size > 0 && at > 0 && name >= 0) shown.splice(name + 1, 0, ...shown.splice(at, 1));
     return shown;
   });
+  // Nothing moves under an open cell.
+  const columns = $derived(editing === null ? arranged : (opened?.columns ?? arranged));
   const lookups = $derived({ mapped, problems });
   const passed = $derived(
     passing(rows, GRID_COLUMNS, { columns: filtering ? filters : {}, kind, problem: problemFilter }, lookups),
@@ -184,6 +188,42 @@
       clearTimeout(timer);
       cancelAnimationFrame(frame);
     };
+  });
+
+  // Columns moved or went: the marked cells stay with their columns.
+  let arrangement: readonly GridColumn[] = untrack(() => columns);
+  $effect.pre(() => {
+    const [before, now] = [arrangement, columns];
+    if (before === now) return;
+    arrangement = now;
+    untrack(() => {
+      const placed = (cell: typeof active): typeof active => {
+        const at = now.findIndex(({ key }) => key === before[cell.column]?.key);
+        return { ...cell, column: at >= 0 ? at : Math.max(0, Math.min(now.length - 1, cell.column)) };
+      };
+      [active, anchor] = [placed(active), placed(anchor)];
+    });
+  });
+
+  // Rows came, went or moved, from here or from elsewhere: the marked cell stays with its row.
+  let listed = untrack(() => ({ rows, view, complete }));
+  $effect.pre(() => {
+    const [before, now] = [listed, { rows, view, complete }];
+    listed = now;
+    if (before.rows === now.rows) return;
+    untrack(() => {
+      // While the list is loading, nobody has chosen the first cell.
+      if (!before.complete && active.row === 0) return;
+      const id = (at: number): number | undefined => before.rows[before.view[at]]?.id;
+      if (active.row === anchor.row && now.rows[now.view[active.row]]?.id === id(active.row)) return;
+      const at = new Map<number | undefined, number>(now.view.map((row, place) => [now.rows[row].id, place]));
+      const [one, other] = [at.get(id(active.row)), at.get(id(anchor.row))];
+      if (one === undefined || other === undefined) return;
+      [active, anchor] = [
+        { ...active, row: one },
+        { ...anchor, row: other },
+      ];
+    });
   });
 
   // The view became shorter: stay within it.
@@ -313,6 +353,7 @@
     const column = columns[active.column];
     const row = rows[view[active.row]];
     if (!mayBuild || !column?.field || row === undefined) return;
+    opened = { row, column, columns };
     editing = start ?? column.field.text(row.document);
     await tick();
     editor?.focus();
@@ -320,21 +361,25 @@
   }
 
   async function commit(down: number, right: number): Promise<void> {
-    const column = columns[active.column];
-    const row = rows[view[active.row]];
+    if (opened === null) return;
+    const { column, row: seen } = opened;
+    const { field } = column;
     const text = editing ?? '';
-    if (!column?.field || row === undefined) return;
-    const set = column.field.set(row.document, text);
+    if (!field) return;
+    // Somebody else changed the row meanwhile: what this cell showed still stands, or it is a conflict, which is shown.
+    const now = rows.find(({ id }) => id === seen.id);
+    const row = now && field.text(now.document) === field.text(seen.document) ? now : seen;
+    const set = field.set(row.document, text);
     if (!set.ok) {
       say(`${rowWords(row)}, ${column.title}: ${set.problem}`, true);
       return;
     }
-    editing = null;
+    [editing, opened] = [null, null];
     message = null;
     scroller?.focus();
     move(active.row + down, active.column + right, false);
     await change(`${column.title} of ${rowWords(row)}`, [
-      { row, document: column.field.text(row.document) === column.field.text(set.value) ? row.document : set.value },
+      { row, document: field.text(row.document) === field.text(set.value) ? row.document : set.value },
     ]);
   }
 
@@ -347,7 +392,7 @@
       event.preventDefault();
       void commit(0, event.shiftKey ? -1 : 1);
     } else if (event.key === 'Escape') {
-      editing = null;
+      [editing, opened] = [null, null];
       message = null;
       scroller?.focus();
     }
@@ -777,14 +822,14 @@
             style="transform: translate({lefts[active.column]}px, {active.row * ROW}px); width: {columns[active.column]
               ?.width ?? 0}px; height: {ROW - 1}px"
           >
-            {#if editing !== null && activeRow}
-              {@const column = columns[active.column]}
+            {#if editing !== null && opened}
+              {@const { column, row } = opened}
               <input
                 bind:this={editor}
                 bind:value={editing}
                 class="absolute inset-0 bg-panel px-1.5 outline-2 outline-accent select-text"
                 class:text-right={column.numeric}
-                aria-label="{column.title} of {rowWords(activeRow)}"
+                aria-label="{column.title} of {rowWords(row)}"
                 title={column.field?.help}
                 list={column.field?.choices ? `choices-${column.key}` : undefined}
                 onkeydown={onEditorKey}

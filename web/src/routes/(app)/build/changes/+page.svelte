@@ -11,8 +11,9 @@
   const mayBuild = $derived(data.person.role === 'engineer');
   const isDraft = $derived(data.from === null && data.to === null);
   let note = $state('');
-  let applying = $state(false);
-  let discarding = $state(false);
+  /** What the dialog was opened on: that is applied, or nothing. */
+  let applying = $state.raw<{ version: number; count: number; effects: typeof effects } | null>(null);
+  let discarding = $state.raw<{ version: number; count: number } | null>(null);
   let again = $state<number | null>(null);
   let problem = $state<string | null>(null);
   let done = $state<string | null>(null);
@@ -62,7 +63,7 @@
         : answer.ok
           ? null
           : await messageOf(answer);
-    applying = false;
+    applying = null;
     again = null;
     if (answer?.ok) {
       done = words(((await answer.json()) as { revision: number }).revision);
@@ -71,14 +72,14 @@
     await invalidateAll();
   }
 
-  const apply = (): Promise<void> =>
-    send('/api/apply', { version: data.version, note }, (id) => `Revision ${id} is applied; the engine takes it over.`);
+  const apply = ({ version }: { version: number }): Promise<void> =>
+    send('/api/apply', { version, note }, (id) => `Revision ${id} is applied; the engine takes it over.`);
 
-  async function discard(): Promise<void> {
+  async function discard({ version }: { version: number }): Promise<void> {
     busy = true;
-    const answer = await post('/api/draft/discard', { version: data.version }).catch(() => null);
+    const answer = await post('/api/draft/discard', { version }).catch(() => null);
     busy = false;
-    discarding = false;
+    discarding = null;
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
     if (answer?.ok) done = `The draft is discarded: it is revision ${data.running} again.`;
     await draft.catchUp();
@@ -151,13 +152,14 @@
       <span class="grow"></span>
       {#if !isDraft}<a class="button plain" href="/build/changes">Back to the draft</a>
       {:else if mayBuild}
-        {#if data.running !== null && data.changeCount > 0}<button class="button" onclick={() => (discarding = true)}
-            >Discard the draft…</button
+        {#if data.running !== null && data.changeCount > 0}<button
+            class="button"
+            onclick={() => (discarding = { version: data.version, count: data.changeCount })}>Discard the draft…</button
           >{/if}
         <button
           class="button first"
           disabled={data.changeCount === 0 || data.problemCount > 0 || busy}
-          onclick={() => (applying = true)}>Apply…</button
+          onclick={() => (applying = { version: data.version, count: data.changeCount, effects })}>Apply…</button
         >
       {/if}
     </div>
@@ -254,13 +256,17 @@
   </section>
 </div>
 
+{#snippet overtaken(version: number)}
+  {#if data.version !== version}<p role="alert" class="text-alarm">
+      The draft changed since this was opened. Close it and look again: nothing is done with what you have not seen.
+    </p>{/if}
+{/snippet}
 {#if applying}
-  <Sheet
-    title="Apply {data.changeCount} {data.changeCount === 1 ? 'change' : 'changes'}?"
-    close={() => (applying = false)}
-  >
+  {@const seen = applying}
+  <Sheet title="Apply {seen.count} {seen.count === 1 ? 'change' : 'changes'}?" close={() => (applying = null)}>
+    {@render overtaken(seen.version)}
     <ul class="border-l-4 border-alarm bg-ground p-4" data-testid="effects">
-      {#each effects as { effect, of } (effect)}
+      {#each seen.effects as { effect, of } (effect)}
         <li>
           <b>{of.length} {of.length === 1 ? 'session' : 'sessions'} {EFFECT[effect][of.length === 1 ? 0 : 1]}</b
           >{effect === 'goesOn' && of.length > 12 ? '' : `: ${of.map(({ code }) => code).join(', ')}`}
@@ -271,31 +277,37 @@
       class="flex flex-col gap-3"
       onsubmit={(event) => {
         event.preventDefault();
-        void apply();
+        void apply(seen);
       }}
     >
       <label class="flex flex-col gap-0.5"
         >Note for those who come after<input class="field" maxlength="400" bind:value={note} /></label
       >
       <div class="flex justify-end gap-2">
-        <button class="button" type="button" onclick={() => (applying = false)}>Not yet</button>
-        <button class="button grave" disabled={busy}>Apply to the running system</button>
+        <button class="button" type="button" onclick={() => (applying = null)}>Not yet</button>
+        <button class="button grave" disabled={busy || data.version !== seen.version}
+          >Apply to the running system</button
+        >
       </div>
     </form>
   </Sheet>
 {/if}
 {#if discarding}
-  <Sheet title="Discard the draft?" close={() => (discarding = false)}>
+  {@const seen = discarding}
+  <Sheet title="Discard the draft?" close={() => (discarding = null)}>
+    {@render overtaken(seen.version)}
     <div class="border-l-4 border-alarm bg-ground p-4">
       <p>
-        {data.changeCount}
-        {data.changeCount === 1 ? 'change goes' : 'changes go'}, of whomever: the draft becomes what runs, revision {data.running}.
+        {seen.count}
+        {seen.count === 1 ? 'change goes' : 'changes go'}, of whomever: the draft becomes what runs, revision {data.running}.
         Nothing that runs is touched.
       </p>
     </div>
     <div class="flex justify-end gap-2">
-      <button class="button" onclick={() => (discarding = false)}>Keep it</button>
-      <button class="button grave" disabled={busy} onclick={() => void discard()}>Discard it</button>
+      <button class="button" onclick={() => (discarding = null)}>Keep it</button>
+      <button class="button grave" disabled={busy || data.version !== seen.version} onclick={() => void discard(seen)}
+        >Discard it</button
+      >
     </div>
   </Sheet>
 {/if}

@@ -54,7 +54,10 @@
   let devices = $state.raw<BenchDevice[]>([]);
   let centres = $state.raw<BenchCentre[]>([]);
   let chosen = $state<string | null>(null);
+  /** What is wrong with what was asked for: stays until something else is. */
   let problem = $state<string | null>(null);
+  /** Why the bench cannot be looked at: looked at again by itself. */
+  let away = $state<string | null>(null);
   /** The settings of the chosen link as they are typed, by name. */
   let typed = $state<Record<string, string>>({});
   const link = $derived(links?.find(({ code }) => code === chosen) ?? links?.[0] ?? null);
@@ -71,36 +74,41 @@
     { key: 'outageForMs', title: 'Outage lasts', unit: 'ms', most: 86_400_000 },
   ];
 
-  async function bench<Answer>(method: string, path: string, body?: unknown): Promise<Answer | null> {
+  async function bench<Answer>(
+    method: string,
+    path: string,
+    body?: unknown,
+  ): Promise<{ ok: true; value: Answer } | { ok: false; words: string }> {
     const answer = await fetch(`/api/bench${path}`, {
       method,
       ...(body === undefined ? {} : { headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) }),
     }).catch(() => null);
-    if (answer === null) problem = 'The server cannot be reached.';
-    else if (!answer.ok) problem = await messageOf(answer);
-    else {
-      problem = null;
-      return (await answer.json()) as Answer;
-    }
-    return null;
+    if (answer === null) return { ok: false, words: 'The server cannot be reached.' };
+    if (!answer.ok) return { ok: false, words: await messageOf(answer) };
+    return { ok: true, value: (await answer.json()) as Answer };
   }
 
   async function look(): Promise<void> {
-    const found = await bench<BenchLink[]>('GET', '/links');
-    if (found === null) return;
-    links = found;
-    devices = (await bench<BenchDevice[]>('GET', '/devices')) ?? devices;
-    centres = (await bench<BenchCentre[]>('GET', '/centres')) ?? centres;
+    const [first, second, third] = await Promise.all([
+      bench<BenchLink[]>('GET', '/links'),
+      bench<BenchDevice[]>('GET', '/devices'),
+      bench<BenchCentre[]>('GET', '/centres'),
+    ]);
+    away = first.ok ? null : first.words;
+    if (first.ok) links = first.value;
+    if (second.ok) devices = second.value;
+    if (third.ok) centres = third.value;
   }
   async function act(method: string, path: string, body?: unknown): Promise<void> {
     const done = await bench(method, path, body);
-    if (done !== null) await look();
+    problem = done.ok ? null : done.words;
+    if (done.ok) await look();
   }
 
   onMount(() => {
     live.watch({ points: [], trail: null, journal: false });
     void look();
-    const timer = setInterval(() => document.visibilityState === 'visible' && problem === null && void look(), 1000);
+    const timer = setInterval(() => document.visibilityState === 'visible' && void look(), 1000);
     return () => clearInterval(timer);
   });
 
@@ -166,8 +174,9 @@
     <span class="grow"></span>
     <a class="word" href="/prove">Record of controls</a>
   </div>
-  {#if problem}<p role="alert" class="text-alarm">
-      {problem} <button class="cursor-pointer text-accent underline" onclick={() => void look()}>Try again</button>
+  {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
+  {#if away}<p role="alert" class="text-alarm">
+      {away} <button class="cursor-pointer text-accent underline" onclick={() => void look()}>Try again</button>
     </p>{/if}
   {#if links}
     <div class="grid grid-cols-1 gap-4 xl:grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)]">
@@ -296,7 +305,7 @@
         {/each}
       </section>
     </div>
-  {:else if problem === null}<p class="text-soft">Asking the bench …</p>
+  {:else if away === null}<p class="text-soft">Asking the bench …</p>
   {:else}<p class="max-w-[720px]">
       The bench is a program of its own. It comes with the demo; beside another system it is started by hand, and
       <span class="mono">HALVIX_BENCH_URL</span> tells this server where it is.

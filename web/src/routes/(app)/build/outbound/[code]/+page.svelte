@@ -9,6 +9,7 @@
   } from '@halvix/core/config';
   import { untrack } from 'svelte';
   import { draft } from '$lib/build/draft.svelte.ts';
+  import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import { mappingRows } from '$lib/build/rows.ts';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
@@ -35,17 +36,20 @@
     centre: '',
   });
   let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? fresh()));
-  let seen = untrack(() => held?.version);
   let tried = $state(false);
   let problem = $state<string | null>(null);
   let removing = $state(false);
   const defaults = fresh();
 
+  const followed = new Followed<OutboundObject>({
+    held: () => held,
+    typed: () => document,
+    show: (next) => (document = next),
+  });
   $effect(() => {
-    const version = held?.version;
-    if (version === seen) return;
-    seen = version;
-    untrack(() => (document = held?.document ?? fresh()));
+    if (data.code !== null || untrack(() => followed.base) === undefined) return;
+    followed.base = undefined;
+    document = fresh();
   });
 
   const problems = $derived(fieldProblems('outbound', document));
@@ -57,8 +61,8 @@
     if (Object.keys(problems).length > 0 || taken) return;
     const outcome = await draft.change(
       held ? `change ${document.code}` : `add ${document.code}`,
-      [{ id: held?.id ?? null, kind: 'outbound', parent: '', expected: held?.version ?? null, document }],
-      [held?.document ?? null],
+      [{ id: held?.id ?? null, kind: 'outbound', parent: '', expected: followed.base?.version ?? null, document }],
+      [followed.base?.document ?? null],
     );
     problem = outcome.ok ? null : outcome.words;
     if (!outcome.ok) return;
@@ -125,7 +129,11 @@
           <button class="button first" disabled={held !== undefined && !dirty}
             >{held ? 'Save to the draft' : 'Add it to the draft'}</button
           >
+          {#if held && dirty}<button class="button" type="button" onclick={() => followed.adopt()}>Discard</button>{/if}
           {#if problem}<span role="alert" class="text-alarm">{problem}</span>{/if}
+          {#if followed.by && dirty}<span role="status" class="text-questionable" data-testid="meanwhile"
+              >{followed.by} changed it meanwhile. What you typed is still here; saving shows both, discarding shows theirs.</span
+            >{/if}
         </div>
       {/if}
     </form>
