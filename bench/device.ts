@@ -100,6 +100,8 @@ export class SimulatedDevice implements LinkUser {
   readonly heardAt: number[] = [];
   /** Operations carried out since start: for proof that a control happened once. */
   operations = 0;
+  /** How often it operated, by the on-time that was ordered, ms: tells one order from another. */
+  readonly pulses = new Map<number, number>();
 
   constructor(
     readonly settings: DeviceSettings,
@@ -407,7 +409,10 @@ export class SimulatedDevice implements LinkUser {
       const status = setpoint
         ? (model.setTo?.(index, setpoint, this.isLocal(), execute) ?? ControlStatus.notSupported)
         : model.operate(index, block, this.isLocal(), now, execute);
-      if (execute && status === 0) this.operations++;
+      if (execute && status === 0) {
+        this.operations++;
+        if (!setpoint) this.pulses.set(block.onMs, (this.pulses.get(block.onMs) ?? 0) + 1);
+      }
       return status;
     });
     this.driver.command({ type: 'controlResult', token, statuses });

@@ -255,6 +255,7 @@ const deviceReport = (device: SimulatedDevice): unknown => ({
   sleeps: device.settings.wakesEveryMs !== undefined,
   on: device.on,
   operations: device.operations,
+  pulses: [...device.pulses],
   problem: device.problem,
 });
 
