@@ -26,6 +26,10 @@ const SURVEY_LIMIT_MS = 60_000;
 /** What a failed connection usually means, by the error's words. */
 const MEANINGS: [RegExp, string][] = [
   [
+    /outside the networks/,
+    'Whoever runs this machine has limited what may be connected to (HALVIX_FIELD_NETWORKS): ask for this network there.',
+  ],
+  [
     /refused/,
     'The host is there, but nothing listens on that port: wrong port, or DNP3 is switched off on the device.',
   ],

@@ -1,3 +1,4 @@
+import { isNetwork } from '@halvix/core/config';
 import { databaseSetting, hostSetting, portSetting } from '@halvix/core/settings';
 import { z } from 'zod';
 
@@ -16,6 +17,14 @@ export const engineSettings = z.object({
   HALVIX_STATE: z.string().min(1, 'must be a folder').default('.data/engine'),
   /** How long another engine waits for a sign of life of the one that runs, milliseconds. */
   HALVIX_LEASE_MS: z.coerce.number().int().min(600).max(60_000).default(6000),
+  /** Networks in which devices and centres are that it connects to, for tries too; empty: any. Read by `wire`. */
+  HALVIX_FIELD_NETWORKS: z
+    .string()
+    .refine(
+      (text) => text.trim() === '' || text.split(',').every((one) => isNetwork(one.trim())),
+      'must be addresses and networks like 10.20.0.0/16, with commas between them',
+    )
+    .default(''),
   /** Folder of the SQL migrations. */
   HALVIX_MIGRATIONS: z.string().min(1, 'must be a folder').default('db/migrations'),
 });

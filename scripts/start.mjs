@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { join } from 'node:path';
 import { build } from './lib/build.mjs';
+import { webHealth } from './lib/health.mjs';
 import { installNpm } from './lib/install.mjs';
 import { ROOT } from './lib/run.mjs';
 import { fail, say, step, Trouble } from './lib/say.mjs';
@@ -46,7 +47,12 @@ try {
     // Lists of 100 000 points go through as one request.
     HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
   };
-  const programs = { engine: 'dist/engine.js', web: 'web/build/index.js' };
+  const where = {
+    host: env.HALVIX_WEB_HOST,
+    port: env.HALVIX_WEB_PORT,
+    https: (process.env.HALVIX_HTTPS_CERTIFICATE ?? '') !== '',
+  };
+  const programs = { engine: 'dist/engine.js', web: 'dist/web.js' };
   for (const [name, file] of Object.entries(programs)) {
     const logFile = join(process.env.HALVIX_LOGS ?? join(ROOT, '.data/logs'), `${name}.log`);
     const one = new Supervised(name, {
@@ -63,15 +69,14 @@ try {
   }
   await step('waiting until engine and database are there', async () => {
     while (!stopping) {
-      const answer = await fetch(`${origin}/healthz`).catch(() => null);
-      if (answer?.ok) return;
+      const health = await webHealth(where);
+      if (health?.ok) return;
       await new Promise((resolve) => setTimeout(resolve, 250));
     }
   });
   if (!stopping) {
     say(`\nHalvix runs at ${origin}.`);
-    const { accounts } = await fetch(`${origin}/healthz`).then((answer) => answer.json());
-    if (accounts === false)
+    if ((await webHealth(where))?.accounts === false)
       say(`The first account is made there, with this one-time secret: ${env.HALVIX_SETUP_SECRET}`);
   }
 } catch (error) {

@@ -6,6 +6,7 @@ import {
   type LinkEvents,
   type ReconnectOptions,
 } from './reconnecting.ts';
+import { assertWithin, lookupWithin } from './reach.ts';
 import { inWords } from './words.ts';
 import { connectTls, type TlsFiles } from './tls.ts';
 
@@ -16,7 +17,7 @@ export interface TcpClientOptions extends ReconnectOptions {
   tls?: TlsFiles;
 }
 
-const KEEP_ALIVE = { noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000 };
+const OPTIONS = { noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000, lookup: lookupWithin };
 
 /** A TCP connection, with TLS where that is asked for. */
 export class TcpClient extends Reconnecting {
@@ -28,7 +29,8 @@ export class TcpClient extends Reconnecting {
 function dial({ host, port, tls }: TcpClientOptions, events: AttemptEvents): Attempt {
   let socket: Socket;
   try {
-    socket = tls ? connectTls({ host, port, ...KEEP_ALIVE }, tls) : connect({ host, port, ...KEEP_ALIVE });
+    assertWithin(host);
+    socket = tls ? connectTls({ host, port, ...OPTIONS }, tls) : connect({ host, port, ...OPTIONS });
   } catch (error) {
     setImmediate(() => events.ended(error instanceof Error ? inWords(error) : String(error)));
     return { send: () => {}, unsent: () => 0, destroy: () => {} };

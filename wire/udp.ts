@@ -7,6 +7,7 @@ import {
   type LinkEvents,
   type ReconnectOptions,
 } from './reconnecting.ts';
+import { lookupWithin } from './reach.ts';
 import { inWords } from './words.ts';
 
 export interface UdpOptions extends ReconnectOptions {
@@ -24,7 +25,8 @@ export class UdpLink extends Reconnecting {
 }
 
 function dial({ host, port, localPort }: UdpOptions, events: AttemptEvents): Attempt {
-  const socket = createSocket(isIP(host) === 6 ? 'udp6' : 'udp4');
+  const family = isIP(host) === 6 ? 6 : 4;
+  const socket = createSocket(`udp${family}`);
   let problem: string | null = null;
   let closed = false;
   const close = (): void => {
@@ -32,16 +34,23 @@ function dial({ host, port, localPort }: UdpOptions, events: AttemptEvents): Att
     closed = true;
     socket.close();
   };
+  const fail = (error: Error): void => {
+    problem ??= inWords(error);
+    close();
+  };
   socket.on('error', (error) => {
     // A peer that is not there yet is no reason to give the port up.
     if ('code' in error && error.code === 'ECONNREFUSED') return;
-    problem ??= inWords(error);
-    close();
+    fail(error);
   });
   socket.on('close', () => events.ended(problem));
   socket.on('message', (bytes) => events.data(bytes));
   socket.bind(localPort, () => {
-    if (!closed) socket.connect(port, host, () => !closed && events.up());
+    if (closed) return;
+    lookupWithin(host, { family }, (error, address) => {
+      if (error) fail(error);
+      else if (!closed) socket.connect(port, String(address), () => !closed && events.up());
+    });
   });
   return {
     send: (octets) => {

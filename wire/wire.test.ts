@@ -1,6 +1,6 @@
 import { connect, createServer, type Server, type Socket } from 'node:net';
 import { afterEach, describe, expect, test } from 'vitest';
-import { clock, Driver, TcpClient, TcpListener } from './index.ts';
+import { clock, Driver, TcpClient, TcpListener, UdpLink } from './index.ts';
 import type { Session } from '@halvix/core/session';
 
 const closers: (() => unknown)[] = [];
@@ -48,6 +48,35 @@ function client(port: number): { link: TcpClient; log: string[] } {
   link.open();
   return { link, log };
 }
+
+describe('networks that may be connected to', () => {
+  const refused = 'is outside the networks that may be connected to: 10.20.0.0/16, 192.0.2.7';
+  const told = async (link: TcpClient | UdpLink): Promise<string | null> => {
+    closers.push(() => link.close());
+    link.open();
+    await until(() => link.state.state === 'waiting');
+    return link.state.problem;
+  };
+  const pauses = { connectTimeoutMs: 500, reconnectFirstMs: 1000, reconnectMaxMs: 1000 };
+  const nothing = { up: () => {}, down: () => {}, data: () => {}, changed: () => {} };
+
+  test('an address outside them is not called, by number or by name, over TCP or UDP; one within is', async () => {
+    const port = await freePort();
+    const { sockets } = serve(port);
+    process.env.HALVIX_FIELD_NETWORKS = '10.20.0.0/16, 192.0.2.7';
+    closers.push(() => delete process.env.HALVIX_FIELD_NETWORKS);
+    for (const host of ['127.0.0.1', 'localhost'])
+      for (const link of [
+        new TcpClient({ host, port, ...pauses }, nothing),
+        new UdpLink({ host, port, localPort: 0, ...pauses }, nothing),
+      ])
+        expect(await told(link)).toMatch(new RegExp(`^(127\\.0\\.0\\.1|::1) ${refused.replaceAll('.', '\\.')}$`));
+    expect(sockets).toHaveLength(0);
+    process.env.HALVIX_FIELD_NETWORKS = '127.0.0.0/8';
+    const { log } = client(port);
+    await until(() => log.includes('up'));
+  });
+});
 
 describe('TCP client', () => {
   test('tries for ever, says why and when next, and connects once somebody listens', async () => {

@@ -9,7 +9,7 @@ export {
   type OutboundState,
 } from './state.ts';
 export { trailSchema, type Trail } from './trail.ts';
-export { requestSchema, CHANNELS, type EngineRequest } from './request.ts';
+export { personalRequestSchema, requestSchema, CHANNELS, type EngineRequest } from './request.ts';
 export { COMMAND_STATES, COMMAND_OPEN, commandOrderSchema, type CommandOrder, type CommandState } from './command.ts';
 export { fileEntriesSchema, fileOrderSchema, type FileOrderRequest } from './file.ts';
 export {

@@ -12,16 +12,22 @@ export const CHANNELS = {
   draft: 'halvix_draft',
 } as const;
 
-/** What the web asks of whichever engine has the device; sent as a notification, at most once, no answer. */
-export const requestSchema = z.discriminatedUnion('type', [
-  z.object({ type: z.literal('watch'), pointId: z.number().int() }),
-  z.object({ type: z.literal('watchLink'), link: z.string() }),
+/** What a person may ask of an engine through the web. */
+const PERSONAL = [
   z.object({ type: z.literal('pollNow'), device: z.string() }),
   /** Of a link that is made on demand. */
   z.object({ type: z.literal('callNow'), link: z.string() }),
   z.object({ type: z.literal('order'), device: z.string(), order: orderSchema, by: z.string() }),
   z.object({ type: z.literal('resetCounters'), device: z.string() }),
   z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
+] as const;
+export const personalRequestSchema = z.discriminatedUnion('type', PERSONAL);
+
+/** What the web asks of whichever engine has the device; sent as a notification, at most once, no answer. */
+export const requestSchema = z.discriminatedUnion('type', [
+  ...PERSONAL,
+  z.object({ type: z.literal('watch'), pointId: z.number().int() }),
+  z.object({ type: z.literal('watchLink'), link: z.string() }),
   /** A probe row waits. */
   z.object({ type: z.literal('probe'), id: z.string() }),
   z.object({ type: z.literal('cancelProbe'), id: z.string() }),

@@ -89,6 +89,28 @@ test('after signing in one is where one wanted to be, but nowhere else', async (
   await expect(page).toHaveURL(urlOf(rig, '/run'));
 });
 
+test('what engine and web say to each other cannot be said from outside, and tries are for engineers', async ({
+  page,
+}) => {
+  const origin = urlOf(rig, '').replace(/\/$/, '');
+  const post = (path: string, data: object, method = 'POST') =>
+    page.request.fetch(urlOf(rig, path), { method, data, headers: { origin } });
+  await signIn(page, rig, 'operator');
+  const id = crypto.randomUUID();
+  for (const request of [
+    { type: 'cancelProbe', id },
+    { type: 'probe', id },
+    { type: 'file', id, as: { user: 'a', password: 'b' } },
+    { type: 'watch', pointId: 1 },
+  ])
+    expect((await post('/api/requests', request)).status(), request.type).toBe(400);
+  expect((await post('/api/probes', { id }, 'DELETE')).status()).toBe(403);
+  expect((await post('/api/requests', { type: 'pollNow', device: 'HLM-F1' })).status()).toBe(202);
+  // Whoever asks is who is signed in, whatever the request says.
+  const order = { type: 'order', device: 'HLM-F1', order: { what: 'restart', how: 'cold' }, by: 'engineer' };
+  expect((await post('/api/requests', order)).status()).toBe(403);
+});
+
 test('guessing is slowed down', async ({ page }) => {
   await page.goto(urlOf(rig, '/sign-in'));
   const attempt = async (): Promise<void> => {

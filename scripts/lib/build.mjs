@@ -6,6 +6,7 @@ import { step } from './say.mjs';
 
 const PROGRAMS = {
   engine: 'engine/main.ts',
+  web: 'web/server/main.ts',
   bench: 'bench/main.ts',
   'load-demo': 'scripts/load-demo.ts',
   halvix: 'scripts/halvix.ts',
@@ -55,25 +56,30 @@ async function whenChanged(name, folders, result, make) {
 
 /** Bundles engine and bench, and builds the web application; each only when its sources changed. */
 export async function build({ web = true } = {}) {
-  await whenChanged('programs', ['core', 'db', 'wire', 'engine', 'bench', 'scripts'], 'dist/engine.js', async () => {
-    const { build: bundle } = await import('esbuild');
-    await bundle({
-      absWorkingDir: ROOT,
-      entryPoints: PROGRAMS,
-      outdir: 'dist',
-      bundle: true,
-      platform: 'node',
-      format: 'esm',
-      target: 'node20',
-      sourcemap: true,
-      logLevel: 'error',
-      external: ['@node-rs/argon2', 'serialport', 'pg-native'],
-      // Some packages within are CommonJS and ask for `require`.
-      banner: {
-        js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);",
-      },
-    });
-  });
+  await whenChanged(
+    'programs',
+    ['core', 'db', 'wire', 'engine', 'bench', 'scripts', 'web/server'],
+    'dist/engine.js',
+    async () => {
+      const { build: bundle } = await import('esbuild');
+      await bundle({
+        absWorkingDir: ROOT,
+        entryPoints: PROGRAMS,
+        outdir: 'dist',
+        bundle: true,
+        platform: 'node',
+        format: 'esm',
+        target: 'node20',
+        sourcemap: true,
+        logLevel: 'error',
+        external: ['@node-rs/argon2', 'serialport', 'pg-native'],
+        // Some packages within are CommonJS and ask for `require`.
+        banner: {
+          js: "import { createRequire as makeRequire } from 'node:module'; const require = makeRequire(import.meta.url);",
+        },
+      });
+    },
+  );
   if (!web) return;
   await whenChanged('web', ['core', 'db', 'web'], 'web/build/index.js', () =>
     run('npm', ['run', 'build', '-w', 'web']),

@@ -70,8 +70,7 @@ export class System {
       // Lists of 100 000 points go through as one request.
       HALVIX_WEB_BODY_SIZE_LIMIT: '100M',
     };
-    const [file, env] =
-      name === 'web' ? ['web/build/index.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];
+    const [file, env] = name === 'web' ? ['dist/web.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];
     const all = { ...env, ...more };
     const started = launch(name, ['--enable-source-maps', join(ROOT, file)], all, join(this.logs, `${name}.log`));
     this.processes.set(name, started);

@@ -1,13 +1,16 @@
-import { requestSchema } from '@halvix/core/path';
+import { personalRequestSchema } from '@halvix/core/path';
 import { error, json } from '@sveltejs/kit';
 import { mayOrder } from '$lib/server/access.ts';
 import { bodyOf } from '$lib/server/body.ts';
 import { ask } from '$lib/server/live.ts';
 import type { RequestHandler } from './$types';
 
-/** Poll now, reset counters, an order to a device: passed on to the engine, in the name of who asks. */
+/**
+ * Poll now, reset counters, an order to a device: passed on to the engine, in the name of who asks. What engine and web
+ * say to each other besides cannot be said from here.
+ */
 export const POST: RequestHandler = async ({ request, locals }) => {
-  const body = await bodyOf(request, requestSchema);
+  const body = await bodyOf(request, personalRequestSchema);
   const { person } = locals;
   if (person === null) error(401, 'Sign in first');
   if (body.type === 'order' && !mayOrder(person.role, body.order))
