@@ -25,6 +25,8 @@ export interface DeviceSettings {
   product: string;
   address: number;
   masterAddress: number;
+  /** Events that it keeps of each class. */
+  eventsPerClass?: number;
   /** Settings of its outstation beside the addresses. */
   outstation?: Partial<OutstationSettings>;
   /** It sleeps, and wakes so often to call; milliseconds. */
@@ -130,7 +132,7 @@ export class SimulatedDevice implements LinkUser {
   }
 
   private build(): { outstation: Outstation; driver: Driver<OutstationCommand, OutstationEffect> } {
-    const { address, masterAddress, station, code, product } = this.settings;
+    const { address, masterAddress, station, code, product, eventsPerClass = 50_000 } = this.settings;
     const points = this.model.points.map(({ kind, index, deadband }) => ({
       kind,
       index,
@@ -143,7 +145,7 @@ export class SimulatedDevice implements LinkUser {
       ourAddress: address,
       theirAddress: masterAddress,
       takesTime: true,
-      eventsPerClass: 50_000,
+      eventsPerClass,
       restartsInMs: REBOOT_MS,
       attributes: { 242: '1.4.0', 245: station, 247: code, 248: `B-${address}`, 250: product, 252: 'The bench' },
       ...this.settings.outstation,

@@ -30,6 +30,8 @@ const settings = readSettings(
     /** How often the logger wakes and how often it takes a sample, milliseconds. */
     HALVIX_BENCH_LOGGER_WAKES_MS: z.coerce.number().int().min(1000).default(120_000),
     HALVIX_BENCH_LOGGER_SAMPLES_MS: z.coerce.number().int().min(100).default(60_000),
+    /** Events that a relay keeps of each class. */
+    HALVIX_BENCH_RELAY_EVENTS: z.coerce.number().int().min(10).max(1_000_000).default(50_000),
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -44,7 +46,10 @@ const { HALVIX_BENCH_HOST: host, ...ports } = settings.value;
 const now = clock.now();
 const relay = (code: string, name: string, port: number, address: number): SimulatedDevice =>
   new SimulatedDevice(
-    { code, name, station: code.split('-')[0], product: 'Feeder relay, simulated', address, masterAddress: 1 },
+    {
+      ...{ code, name, station: code.split('-')[0], product: 'Feeder relay, simulated', address, masterAddress: 1 },
+      eventsPerClass: ports.HALVIX_BENCH_RELAY_EVENTS,
+    },
     new ListeningLink(host, code, `${name}'s port`, port),
     new FeederRelay(now, Math.random),
   );

@@ -10,7 +10,7 @@ import { CHANNELS } from '@halvix/core/path';
 import { desc, eq, sql } from 'drizzle-orm';
 import type { Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
-import { draftObjects, draftVersion, lockDraft, replaceDraft } from './draft.ts';
+import { draftObjects, draftVersion, lockDraft, markApplied, replaceDraft } from './draft.ts';
 
 export interface AppliedRevision {
   id: number;
@@ -160,6 +160,7 @@ async function storeRevision(
       deviceIds,
     })
     .returning({ id: revision.id });
+  await markApplied(tx);
   await tx.execute(sql`select pg_notify(${CHANNELS.revision}, ${String(row.id)})`);
   return row.id;
 }
@@ -177,6 +178,20 @@ export async function applyConfiguration(
   return database.transaction(async (tx) => {
     await replaceDraft(tx, configuration, author, Date.now());
     return storeRevision(tx, configuration, author, note);
+  });
+}
+
+/** The same in place of the draft as it was seen at a version; null, and nothing done, when it changed since. */
+export async function applyOverDraft(
+  database: Database,
+  seenVersion: number,
+  configuration: Configuration,
+  author: string,
+  note: string,
+): Promise<number | null> {
+  return database.transaction(async (tx) => {
+    const replaced = await replaceDraft(tx, configuration, author, Date.now(), seenVersion);
+    return replaced ? storeRevision(tx, configuration, author, note) : null;
   });
 }
 

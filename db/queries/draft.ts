@@ -61,7 +61,7 @@ type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
 const DRAFT_LOCK = 4601;
 const CHUNK = 2000;
 
-const asObject = (row: typeof draftObject.$inferSelect): DraftObject => {
+const asObject = ({ applied: _, ...row }: typeof draftObject.$inferSelect): DraftObject => {
   const kind = row.kind as ObjectKind;
   return { ...row, kind, document: expanded(kind, row.document) };
 };
@@ -139,13 +139,21 @@ export async function draftCounts(
   return { points: of('point'), mappings: of('mapping') };
 }
 
-/** How many objects were touched since the newest revision was made. */
+/** What the newest revision has of an object, as `applied` keeps it. */
+const AS_APPLIED = sql`case when document is null then null else jsonb_build_array(parent, document) end`;
+
+/** The draft as it stands became the newest revision. */
+export const markApplied = (tx: Transaction): Promise<unknown> =>
+  tx.execute(sql`update draft_object set applied = ${AS_APPLIED} where applied is distinct from ${AS_APPLIED}`);
+
+/** How many objects differ from the newest revision. */
 export async function touchedSinceRevision(database: Database): Promise<number> {
   const [row] = await rowsOf<{ count: string }>(
     database,
     sql`
     select count(*) as count from draft_object
-    where version > coalesce((select draft_version from revision order by id desc limit 1), 0)`,
+    where version > coalesce((select draft_version from revision order by id desc limit 1), 0)
+      and applied is distinct from ${AS_APPLIED}`,
   );
   return Number(row.count);
 }
@@ -393,14 +401,19 @@ function followed(
 
 const keyOf = ({ kind, parent, document }: ConfigObject): string => `${kind}\n${parent}\n${objectKey(kind, document)}`;
 
-/** Makes the draft equal to a configuration; what is equal already keeps its version. */
+/**
+ * Makes the draft equal to a configuration; what is equal already keeps its version. Somebody who saw the draft at a
+ * version throws away what was in it then, and nothing newer: false, and nothing changed, when there is.
+ */
 export async function replaceDraft(
   tx: Transaction,
   configuration: Configuration,
   author: string,
   now: number,
-): Promise<void> {
+  seenVersion: number | null = null,
+): Promise<boolean> {
   await lockDraft(tx);
+  if (seenVersion !== null && (await draftVersion(tx)) !== seenVersion) return false;
   const known = new Map<string, DraftObject>();
   const surplus: DraftObject[] = [];
   for (const object of await draftObjects(tx)) {
@@ -417,23 +430,29 @@ export async function replaceDraft(
     else if (!sameDocument(old.document, object.document)) writes.push({ ...object, id: old.id });
   }
   for (const { id, kind, parent } of [...known.values(), ...surplus]) writes.push({ id, kind, parent, document: null });
-  if (writes.length === 0) return;
+  if (writes.length === 0) return true;
   const version = await nextVersion(tx);
   await write(tx, writes, version, author, now);
   await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
+  return true;
 }
 
-/** The draft becomes what runs again; false when nothing runs yet. */
-export async function discardDraft(database: Database, author: string, now: number): Promise<boolean> {
+/** The draft as it was seen at a version becomes what runs again. */
+export async function discardDraft(
+  database: Database,
+  seenVersion: number,
+  author: string,
+  now: number,
+): Promise<'discarded' | 'changed' | 'nothing runs'> {
   const [row] = await database
     .select()
     .from(revision)
     .orderBy(sql`id desc`)
     .limit(1);
-  if (row === undefined) return false;
+  if (row === undefined) return 'nothing runs';
   const configuration = await readStored(row.document);
-  await database.transaction((tx) => replaceDraft(tx, configuration, author, now));
-  return true;
+  const done = await database.transaction((tx) => replaceDraft(tx, configuration, author, now, seenVersion));
+  return done ? 'discarded' : 'changed';
 }
 
 /** A database from before there were drafts: the draft begins as what runs. */
@@ -447,5 +466,8 @@ export async function ensureDraft(database: Database, now: number): Promise<void
     .limit(1);
   if (row === undefined) return;
   const configuration = await readStored(row.document);
-  await database.transaction((tx) => replaceDraft(tx, configuration, row.author, now));
+  await database.transaction(async (tx) => {
+    await replaceDraft(tx, configuration, row.author, now);
+    await markApplied(tx);
+  });
 }

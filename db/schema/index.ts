@@ -93,6 +93,8 @@ export const draftObject = pgTable(
     /** Code of the device or outbound that it belongs to; empty for the others. */
     parent: text().notNull(),
     document: jsonb(),
+    /** Parent and document as the newest revision has them; null: it is not in it. */
+    applied: jsonb(),
     /** Grows with every change of any object. */
     version: bigint({ mode: 'number' }).notNull(),
     author: text().notNull(),

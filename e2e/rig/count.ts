@@ -23,7 +23,9 @@ export async function countEvents(
     (await rig.sql`select count(*)::int as stored from reading where cause = 1 and time <= ${last}`)[0]
       .stored as number;
   // Counters are asked for every five seconds.
-  await rig.until('all events are stored', async () => (await stored()) >= handedOver.length, 20_000).catch(() => {});
+  await rig
+    .until('all events are stored', async () => (await stored()) >= handedOver.length, 20_000 + handedOver.length)
+    .catch(() => {});
   await new Promise((resolve) => setTimeout(resolve, 1500));
   return { made: log.length, ...(await compareEvents(rig, log, device)) };
 }

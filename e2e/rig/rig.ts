@@ -47,9 +47,14 @@ export class Rig {
   }
 
   /** Demo configuration, bench and engine, and the web when asked for. */
-  async start({ web = false, demo = true, engine = {} as Record<string, string> } = {}): Promise<this> {
+  async start({
+    web = false,
+    demo = true,
+    engine = {} as Record<string, string>,
+    bench = {} as Record<string, string>,
+  } = {}): Promise<this> {
     if (demo) await this.system.loadDemo();
-    this.system.start('bench');
+    this.system.start('bench', bench);
     await this.system.waitFor('bench');
     await this.startEngine(engine);
     if (web) {

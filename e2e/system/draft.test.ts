@@ -1,6 +1,7 @@
 import { diffConfigurations, type DeviceObject, type DraftPoint, type ObjectKind } from '@halvix/core/config';
 import {
   applyConfiguration,
+  applyOverDraft,
   applyDraft,
   changeDraft,
   countDraftRows,
@@ -84,6 +85,14 @@ describe('the draft', () => {
     await change(put(one, { ...(one.document as object), name: 'Changed' }));
     expect(await touchedSinceRevision(database)).toBe(1);
     expect(await demoDiff()).toEqual(['changed point HLM-F1, AI 7 Changed']);
+    // What was undone is as it runs, made and deleted again as well.
+    await change(put(await point(7), one.document));
+    expect(await touchedSinceRevision(database)).toBe(0);
+    const made = await change({ ...put(one, { ...(one.document as object), index: 900 }), id: null, expected: null });
+    if (!made.ok) throw new Error('a new point was refused');
+    expect(await touchedSinceRevision(database)).toBe(1);
+    await change({ ...put(one, null), id: made.changed[0].id, expected: made.version });
+    expect(await touchedSinceRevision(database)).toBe(0);
   });
 
   test('who saw another version changes nothing, and is shown what stands there', async () => {
@@ -257,7 +266,12 @@ describe('what moves takes along what hangs on it', () => {
   test('a draft that is discarded is what runs again', async () => {
     const station = await find('station', () => true);
     await change(station, { ...(station.document as object), name: 'Elsewhere' });
-    expect(await discardDraft(database, 'test', Date.now())).toBe(true);
+    const seen = await draftVersion(database);
+    // What came after it was looked at is not thrown away unseen, whichever way the draft is replaced.
+    expect(await discardDraft(database, seen - 1, 'test', Date.now())).toBe('changed');
+    expect(await applyOverDraft(database, seen - 1, demoConfiguration(), 'test', 'again')).toBeNull();
+    expect(await demoDiff()).not.toEqual([]);
+    expect(await discardDraft(database, seen, 'test', Date.now())).toBe('discarded');
     expect(await demoDiff()).toEqual([]);
   });
 });

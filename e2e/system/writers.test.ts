@@ -8,6 +8,12 @@ import { countEvents } from '../rig/count.ts';
 import { DatabaseProxy } from '../rig/databaseproxy.ts';
 import { Rig } from '../rig/rig.ts';
 
+/** How much of it: enough for every change, or (HALVIX_LONG=1, some 20 minutes) as much as a bad day has. */
+const EXTENT =
+  process.env.HALVIX_LONG === '1'
+    ? { cuts: 200, takeovers: 50, fullMs: 600_000, perSecond: 300, limitMs: 1_200_000 }
+    : { cuts: 60, takeovers: 8, fullMs: 10_000, perSecond: 150, limitMs: 90_000 };
+
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 const healthOf = async (port: number): Promise<{ state: string; ok: boolean; problem: string | null }> => {
   const answer = await fetch(`http://127.0.0.1:${port}/healthz`).catch(() => null);
@@ -43,18 +49,22 @@ describe('the way to the database', () => {
     await rig.stop();
   });
 
-  test('is cut again and again at 20 to 400 ms: the engine lives, nothing is lost, nothing doubled', async () => {
-    await storm(rig, 150);
-    for (let cut = 0; cut < 60; cut++) {
-      proxy.latencyMs = [20, 60, 150, 400][cut % 4];
-      await pause(100 + Math.random() * 500);
-      proxy.cut(cut % 3 !== 0);
-    }
-    proxy.latencyMs = 0;
-    expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
-    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 20_000);
-    await expectExact(rig, 2000);
-  });
+  test(
+    'is cut again and again at 20 to 400 ms: the engine lives, nothing is lost, nothing doubled',
+    async () => {
+      await storm(rig, 150);
+      for (let cut = 0; cut < EXTENT.cuts; cut++) {
+        proxy.latencyMs = [20, 60, 150, 400][cut % 4];
+        await pause(100 + Math.random() * 500);
+        proxy.cut(cut % 3 !== 0);
+      }
+      proxy.latencyMs = 0;
+      expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
+      await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 20_000);
+      await expectExact(rig, 2000);
+    },
+    EXTENT.limitMs,
+  );
 
   test('is half dead: health answers at once, and the engine goes on over new connections', async () => {
     await storm(rig, 100);
@@ -130,7 +140,7 @@ describe('a full disk, with database and logs on it', () => {
     await postgres.reset();
     await postgres.start();
     rig = await Rig.make('disk', postgres, { logs: join(folder, 'logs') });
-    await rig.start();
+    await rig.start({ bench: { HALVIX_BENCH_RELAY_EVENTS: '250000' } });
   });
   afterAll(async () => {
     await rig.stop();
@@ -139,26 +149,31 @@ describe('a full disk, with database and logs on it', () => {
     rmSync(folder, { recursive: true, force: true });
   });
 
-  test('nothing is lost, it is said at once, and everything goes on by itself', async () => {
-    await storm(rig, 150);
-    await pause(1500);
-    const ballast = join(folder, 'ballast');
-    await run('sh', [
-      '-c',
-      `dd if=/dev/zero of=${ballast} bs=1M 2>/dev/null || true; dd if=/dev/zero of=${ballast}2 bs=1k 2>/dev/null || true`,
-    ]);
-    expect(statSync(ballast).size).toBeGreaterThan(1e6);
-    await rig.until('health says so', async () => !(await healthOf(rig.ports.engine)).ok, 20_000);
-    await pause(10_000);
-    expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
-    rmSync(ballast);
-    rmSync(`${ballast}2`);
-    // A database that ended itself is started by whoever keeps it.
-    if (postgres.pid() === null) await postgres.start();
-    await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 40_000);
-    await pause(3000);
-    await expectExact(rig, 1500);
-  });
+  test(
+    'nothing is lost, it is said at once, and everything goes on by itself',
+    async () => {
+      await storm(rig, EXTENT.perSecond);
+      await pause(1500);
+      const ballast = join(folder, 'ballast');
+      await run('sh', [
+        '-c',
+        `dd if=/dev/zero of=${ballast} bs=1M 2>/dev/null || true; dd if=/dev/zero of=${ballast}2 bs=1k 2>/dev/null || true`,
+      ]);
+      expect(statSync(ballast).size).toBeGreaterThan(1e6);
+      await rig.until('health says so', async () => !(await healthOf(rig.ports.engine)).ok, 20_000);
+      await pause(EXTENT.fullMs);
+      expect(rig.system.processes.get('engine')?.child.exitCode).toBeNull();
+      expect((await healthOf(rig.ports.engine)).ok).toBe(false);
+      rmSync(ballast);
+      rmSync(`${ballast}2`);
+      // A database that ended itself is started by whoever keeps it.
+      if (postgres.pid() === null) await postgres.start();
+      await rig.until('history is written again', async () => (await healthOf(rig.ports.engine)).ok, 40_000);
+      await pause(3000);
+      await expectExact(rig, 1500);
+    },
+    EXTENT.limitMs,
+  );
 });
 
 describe('two engines', () => {
@@ -191,37 +206,45 @@ describe('two engines', () => {
     expect(rows.map(({ name }) => name as string)).toEqual(['engine-2']);
   });
 
-  test('it takes over within seconds whenever the first one dies; nothing is lost, doubled or repeated', async () => {
-    await storm(rig, 150);
-    let operated = 0;
-    const ports = [rig.ports.engine, otherPort];
-    let holder = 0;
-    for (let round = 0; round < 8; round++) {
-      await pause(700 + Math.random() * 600);
-      const control = rig.bench<{ step: string }[]>('POST', '/centres/QST/controls', {
-        ...{ index: 0, operation: round % 2 ? 'close' : 'trip', mode: 'direct' },
-      });
-      control.then((steps) => (operated += steps.at(-1)?.step === 'operated' ? 1 : 0)).catch(() => {});
-      await pause(Math.random() * 150);
-      if (holder === 0) await rig.system.kill('engine');
-      else {
-        others.get('engine-2')?.child.kill('SIGKILL');
-        await others.get('engine-2')?.ended;
+  test(
+    'it takes over within seconds whenever the first one dies; nothing is lost, doubled or repeated',
+    async () => {
+      await storm(rig, 150);
+      let operated = 0;
+      const ports = [rig.ports.engine, otherPort];
+      let holder = 0;
+      for (let round = 0; round < EXTENT.takeovers; round++) {
+        await pause(700 + Math.random() * 600);
+        const control = rig.bench<{ step: string }[]>('POST', '/centres/QST/controls', {
+          ...{ index: 0, operation: round % 2 ? 'close' : 'trip', mode: 'direct' },
+        });
+        control.then((steps) => (operated += steps.at(-1)?.step === 'operated' ? 1 : 0)).catch(() => {});
+        await pause(Math.random() * 150);
+        if (holder === 0) await rig.system.kill('engine');
+        else {
+          others.get('engine-2')?.child.kill('SIGKILL');
+          await others.get('engine-2')?.ended;
+        }
+        const next = 1 - holder;
+        const took = await rig.until(
+          'taken over',
+          async () => (await healthOf(ports[next])).state === 'running',
+          10_000,
+        );
+        expect(took).toBeLessThan(10_000);
+        if (holder === 0) rig.system.start('engine', LEASE);
+        else startOn(otherPort, 'engine-2');
+        holder = next;
       }
-      const next = 1 - holder;
-      const took = await rig.until('taken over', async () => (await healthOf(ports[next])).state === 'running', 10_000);
-      expect(took).toBeLessThan(10_000);
-      if (holder === 0) rig.system.start('engine', LEASE);
-      else startOn(otherPort, 'engine-2');
-      holder = next;
-    }
-    await pause(2000);
-    await expectExact(rig, 1500);
-    // Each operation that the relay carried out was asked for once.
-    const [{ doubled }] = await rig.sql`
+      await pause(2000);
+      await expectExact(rig, 1500);
+      // Each operation that the relay carried out was asked for once.
+      const [{ doubled }] = await rig.sql`
       select count(*)::int as doubled from (select id from command group by id having count(*) > 1) as twice`;
-    expect(doubled).toBe(0);
-  });
+      expect(doubled).toBe(0);
+    },
+    EXTENT.limitMs,
+  );
 
   test('an engine that was asleep while another one took over ends instead of writing', async () => {
     const running = (await healthOf(rig.ports.engine)).state === 'running';

@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest';
 import { detailWords, expectedOf, progressOf, setWords, wantedProblem, wantedWords } from './control.ts';
 import type { PointView } from './server/points.ts';
-import type { CommandView } from './topics.ts';
+import type { CommandView } from './live/topics.ts';
 
 const COMMAND: CommandView = {
   id: 'x',

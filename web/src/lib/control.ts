@@ -2,7 +2,7 @@ import type { ControlOperation } from '@halvix/core/dnp3';
 import { countsToSend } from '@halvix/core/config';
 import { decimals, scaledValue, scalingOf, type ScaledPoint } from '@halvix/core/point';
 import type { PointView } from './server/points.ts';
-import type { CommandView } from './topics.ts';
+import type { CommandView } from './live/topics.ts';
 
 export const OPERATION_WORDS: Record<ControlOperation, string> = {
   trip: 'Trip',

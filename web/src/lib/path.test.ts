@@ -1,7 +1,7 @@
 import { describe, expect, test } from 'vitest';
 import { age, grouped, valueWords } from './format.ts';
 import { devicePath, isReached, outboundHop, standing, type DeviceOnPath, type OutboundOnPath } from './path.ts';
-import type { Hops } from './topics.ts';
+import type { Hops } from './live/topics.ts';
 
 const NOW = 1_000_000;
 const DEVICE: DeviceOnPath = {

@@ -1,7 +1,7 @@
 import type { DeviceLife } from '@halvix/core/config';
 import { ENGINE_STALE_MS } from '@halvix/core/path';
 import { age, capital, clockTime, numberWord } from './format.ts';
-import type { Hops } from './topics.ts';
+import type { Hops } from './live/topics.ts';
 
 /** What the screens need to know of a device and where its points go. */
 export interface DeviceOnPath {

@@ -7,6 +7,7 @@ import {
   type OutboundObject,
 } from '@halvix/core/config';
 import { messageOf, post } from '../ask.ts';
+import { keepSteps, keptSteps, type Step } from './undo.ts';
 
 export interface Held<Document = unknown> {
   id: number;
@@ -36,13 +37,6 @@ export interface Conflict {
   document: unknown;
 }
 
-/** One step that can be undone. */
-interface Step {
-  label: string;
-  /** Objects as they were and as they became; null: they were not there. */
-  objects: { id: number; kind: ObjectKind; parent: string; before: unknown; after: unknown }[];
-}
-
 export type Outcome =
   { ok: true; version: number; ids: number[] } | { ok: false; words: string; conflicts: Conflict[] };
 
@@ -68,12 +62,12 @@ class Draft {
   other = $state<{ author: string; at: number } | null>(null);
   conflicts = $state.raw<{ conflicts: Conflict[]; changes: Change[]; label: string } | null>(null);
   saving = $state(0);
-  private done = $state.raw<Step[]>([]);
-  private undone = $state.raw<Step[]>([]);
+  done = $state.raw<readonly Step[]>([]);
+  undone = $state.raw<readonly Step[]>([]);
   /** Versions of points and mappings, which a list elsewhere holds: known here for undoing. */
   private readonly versions = new Map<number, number>();
   /** Versions that our own writes made. */
-  private readonly own = new Map<number, number>();
+  readonly own = new Map<number, number>();
   private readonly listeners = new Set<Listener>();
   private readonly yielding = new Set<(ids: ReadonlySet<number>) => void>();
   private queue: Promise<unknown> = Promise.resolve();
@@ -84,11 +78,25 @@ class Draft {
 
   /** Takes what a page's load brought. */
   seed(version: number, objects: readonly Held[], me: string): void {
+    if (browser && this.me !== me) this.remember(me);
     this.me = me;
     if (version < this.version) return;
     this.version = version;
     this.objects = [...objects];
     for (const { id, version: own } of objects) this.versions.set(id, own);
+  }
+
+  /** What could be undone before the page was loaded anew. */
+  private remember(me: string): void {
+    const kept = keptSteps(sessionStorage, me);
+    this.done = kept?.done ?? [];
+    this.undone = kept?.undone ?? [];
+    this.own.clear();
+    for (const [id, version] of kept?.own ?? []) this.own.set(id, version);
+  }
+
+  private keep(): void {
+    keepSteps(sessionStorage, this.me, this);
   }
 
   of<Kind extends ObjectKind>(kind: Kind): Held<ObjectDocument<Kind>>[] {
@@ -137,8 +145,10 @@ class Draft {
       );
     this.display(shown((at) => changes[at].document));
     const outcome = await this.inLine(() => this.send(label, changes, before));
-    if (outcome.ok) this.undone = [];
-    else {
+    if (outcome.ok) {
+      this.undone = [];
+      this.keep();
+    } else {
       const theirs = new Map(outcome.conflicts.map((one) => [one.id, one]));
       this.display(
         shown((at) => before[at] ?? null).map((one) => {
@@ -229,6 +239,7 @@ class Draft {
       const outcome = await this.turn(step, true);
       if (!outcome.ok) return outcome.words;
       this.done = this.done.slice(0, -1);
+      this.keep();
       return null;
     });
   }
@@ -240,6 +251,7 @@ class Draft {
       const outcome = await this.turn(step, false);
       if (!outcome.ok) return outcome.words;
       this.undone = this.undone.slice(0, -1);
+      this.keep();
       return null;
     });
   }

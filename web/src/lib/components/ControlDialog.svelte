@@ -17,10 +17,10 @@
     type Wanted,
   } from '../control.ts';
   import { clockTime, fullTime, valueWords } from '../format.ts';
-  import { live } from '../live.svelte.ts';
+  import { live } from '../live/live.svelte.ts';
   import { engineHop, type DeviceOnPath } from '../path.ts';
   import type { PointView } from '../server/points.ts';
-  import type { CommandView } from '../topics.ts';
+  import type { CommandView } from '../live/topics.ts';
   import SetpointInput from './SetpointInput.svelte';
 
   /** A control in three parts: what, an explicit second step, and how it went. */

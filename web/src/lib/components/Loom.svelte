@@ -1,6 +1,6 @@
 <script lang="ts">
   import { clock } from '../clock.svelte.ts';
-  import { live } from '../live.svelte.ts';
+  import { live } from '../live/live.svelte.ts';
   import { devicePath, engineHop, outboundHop, type DeviceOnPath, type OutboundOnPath } from '../path.ts';
   import { dash, STROKE } from '../strokes.ts';
 

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { clock } from '../clock.svelte.ts';
   import { age } from '../format.ts';
-  import { live } from '../live.svelte.ts';
+  import { live } from '../live/live.svelte.ts';
   import { devicePath, type DeviceOnPath, type OutboundOnPath, type SegmentState } from '../path.ts';
   import { dash, STROKE } from '../strokes.ts';
 

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
   import { clock } from '../clock.svelte.ts';
-  import { live } from '../live.svelte.ts';
+  import { live } from '../live/live.svelte.ts';
   import { devicePath } from '../path.ts';
   import type { Frame } from '../server/frame.ts';
   import type { Found } from '../server/search.ts';

@@ -1,5 +1,5 @@
 import type { Command } from '@halvix/db';
-import type { CommandView } from '../topics.ts';
+import type { CommandView } from '../live/topics.ts';
 
 /** A command as browsers see it. */
 export function commandView(row: Command): CommandView {

@@ -13,7 +13,7 @@ import {
   standbys,
   trailOf,
 } from '@halvix/db';
-import { MAX_POINTS, type Hops, type LiveMessage, type Topics } from '../topics.ts';
+import { MAX_ASKED, MAX_ASKED_POINTS, numbersOf, type Asked, type Hops, type LiveMessage } from '../live/topics.ts';
 import { commandView } from './commands.ts';
 import { database } from './database.ts';
 import { forgetModel } from './model.ts';
@@ -27,7 +27,7 @@ const JOURNAL_LINES = 40;
 const MAX_CLIENTS = 500;
 
 interface Client {
-  topics: Topics;
+  asked: Asked;
   /** What was sent last, part by part, as text. */
   sent: Map<string, string>;
   send: (message: LiveMessage) => void;
@@ -140,32 +140,33 @@ class LiveHub {
   private async askForTrails(): Promise<void> {
     if (this.last - this.lastWatch < WATCH_EVERY_MS) return;
     this.lastWatch = this.last;
-    const watched = new Set([...this.clients].flatMap(({ topics }) => topics.trail ?? []));
+    const watched = new Set([...this.clients].flatMap(({ asked }) => asked.trails));
     for (const pointId of watched) await ask({ type: 'watch', pointId });
-    const links = new Set([...this.clients].flatMap(({ topics }) => topics.lane ?? []));
+    const links = new Set([...this.clients].flatMap(({ asked }) => asked.lanes));
     for (const link of links) await ask({ type: 'watchLink', link });
   }
 
   private async tell(): Promise<void> {
     const clients = [...this.clients];
-    const ids = new Set(clients.flatMap(({ topics }) => topics.points));
+    const ids = new Set(clients.flatMap(({ asked }) => asked.points));
     const [readings, states] = [await latestOf(database, [...ids]), await hopStates(database)];
     const hops = hopsOf(states, await standbys(database, STANDBY_SEEN_MS));
     this.lastHops = hops;
     this.hopsText = JSON.stringify(hops);
-    const journal = clients.some(({ topics }) => topics.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
+    const journal = clients.some(({ asked }) => asked.journal) ? await journalEntries(database, JOURNAL_LINES) : [];
     const [draft, revision] = [await draftVersion(database), await newestRevisionId(database)];
-    const probes = new Map<string, Awaited<ReturnType<typeof probeById>>>();
-    const trails = new Map<number, Awaited<ReturnType<typeof trailOf>>>();
-    const commands = new Map<string, Awaited<ReturnType<typeof commandById>>>();
-    for (const { topics } of clients) {
-      if (topics.trail !== null && !trails.has(topics.trail))
-        trails.set(topics.trail, await trailOf(database, topics.trail));
-      if (topics.command !== null && !commands.has(topics.command))
-        commands.set(topics.command, await commandById(database, topics.command));
-      if (topics.probe !== null && !probes.has(topics.probe))
-        probes.set(topics.probe, await probeById(database, topics.probe));
-    }
+    const probes = await eachOf(
+      clients.flatMap(({ asked }) => asked.probes),
+      (id) => probeById(database, id),
+    );
+    const trails = await eachOf(
+      clients.flatMap(({ asked }) => asked.trails),
+      (id) => trailOf(database, id),
+    );
+    const commands = await eachOf(
+      clients.flatMap(({ asked }) => asked.commands),
+      (id) => commandById(database, id),
+    );
     for (const client of clients) {
       if (client.ready())
         this.tellOne(client, { readings, states, hops, journal, draft, revision, probes, trails, commands });
@@ -174,35 +175,34 @@ class LiveHub {
 
   private tellOne(client: Client, known: Known): void {
     const { readings, states, hops, journal, draft, revision, probes, trails, commands } = known;
-    const { topics } = client;
+    const { asked } = client;
     const message: LiveMessage = { now: Date.now(), trouble: this.trouble ?? null };
     const points: NonNullable<LiveMessage['points']> = {};
-    for (const id of topics.points) {
+    for (const id of asked.points) {
       const reading = readings.get(id);
       if (reading && isNew(client, `point ${id}`, JSON.stringify(reading))) points[id] = reading;
     }
     if (Object.keys(points).length > 0) message.points = points;
     if (isNew(client, 'hops', this.hopsText)) message.hops = hops;
-    if (topics.journal && isNew(client, 'journal', String(journal[0]?.id))) message.journal = journal;
-    if (topics.trail !== null) {
-      const trail = trails.get(topics.trail) ?? null;
-      if (isNew(client, 'trail', JSON.stringify(trail))) message.trail = trail && trailSchema.parse(trail);
-    }
-    if (topics.command !== null) {
-      const command = commands.get(topics.command) ?? null;
-      if (isNew(client, 'command', JSON.stringify(command))) message.command = command && commandView(command);
-    }
+    if (asked.journal && isNew(client, 'journal', String(journal[0]?.id))) message.journal = journal;
+    message.trails = newOf(client, 'trail', asked.trails, (id) => {
+      const trail = trails.get(id) ?? null;
+      return [JSON.stringify(trail), () => trail && trailSchema.parse(trail)];
+    });
+    message.commands = newOf(client, 'command', asked.commands, (id) => {
+      const command = commands.get(id) ?? null;
+      return [JSON.stringify(command), () => command && commandView(command)];
+    });
+    message.probes = newOf(client, 'probe', asked.probes, (id) => {
+      const probe = probes.get(id) ?? null;
+      return [JSON.stringify(probe), () => probe && { id: probe.id, state: probe.state, result: probe.result }];
+    });
+    message.lanes = newOf(client, 'lane', asked.lanes, (code) => {
+      const lane = states.lane.get(code)?.state ?? null;
+      return [`${lane?.at}`, () => lane];
+    });
     if (isNew(client, 'draft', String(draft))) message.draft = draft;
     if (isNew(client, 'revision', String(revision))) message.revision = revision;
-    if (topics.probe !== null) {
-      const probe = probes.get(topics.probe) ?? null;
-      if (isNew(client, 'probe', JSON.stringify(probe)))
-        message.probe = probe && { id: probe.id, state: probe.state, result: probe.result };
-    }
-    if (topics.lane !== null) {
-      const lane = states.lane.get(topics.lane)?.state ?? null;
-      if (isNew(client, 'lane', `${lane?.at}`)) message.lane = lane;
-    }
     try {
       client.send(message);
     } catch {
@@ -222,6 +222,28 @@ interface Known {
   probes: ReadonlyMap<string, Awaited<ReturnType<typeof probeById>>>;
   trails: ReadonlyMap<number, Awaited<ReturnType<typeof trailOf>>>;
   commands: ReadonlyMap<string, Awaited<ReturnType<typeof commandById>>>;
+}
+
+/** Each once, whoever asked. */
+async function eachOf<Key, Found>(keys: readonly Key[], find: (key: Key) => Promise<Found>): Promise<Map<Key, Found>> {
+  const found = new Map<Key, Found>();
+  for (const key of new Set(keys)) found.set(key, await find(key));
+  return found;
+}
+
+/** What of the kind is new to this browser; undefined: nothing. */
+function newOf<Key extends string | number, Shown>(
+  client: Client,
+  kind: string,
+  keys: readonly Key[],
+  of: (key: Key) => [text: string, show: () => Shown],
+): Record<Key, Shown> | undefined {
+  const shown: [Key, Shown][] = [];
+  for (const key of keys) {
+    const [text, show] = of(key);
+    if (isNew(client, `${kind} ${key}`, text)) shown.push([key, show()]);
+  }
+  return shown.length > 0 ? (Object.fromEntries(shown) as Record<Key, Shown>) : undefined;
 }
 
 function isNew(client: Client, part: string, text: string): boolean {
@@ -272,21 +294,17 @@ function hopsOf(states: Awaited<ReturnType<typeof hopStates>>, standingBy: strin
 /** As the database takes it; anything else would fail the look for everybody. */
 const isUuid = (text: string): boolean => /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(text);
 
-/** Topics as a browser asks for them; whatever is not well-formed is left out. */
-export function topicsFromQuery(query: URLSearchParams): Topics {
-  const numbers = (query.get('points') ?? '').split(',').filter((text) => /^\d{1,9}$/.test(text));
-  const trail = query.get('trail') ?? '';
-  const command = query.get('command') ?? '';
-  const probe = query.get('probe') ?? '';
-  const lane = query.get('lane') ?? '';
+/** What a browser asks for; whatever is not well-formed is left out. */
+export function askedFromQuery(query: URLSearchParams): Asked {
+  const some = (name: string, good: (text: string) => boolean): string[] =>
+    (query.get(name) ?? '').split(',').filter(good).slice(0, MAX_ASKED);
   return {
-    points: numbers.slice(0, MAX_POINTS).map(Number),
-    also: [],
+    points: numbersOf(query.get('points') ?? '', MAX_ASKED_POINTS),
     journal: query.get('journal') === '1',
-    trail: /^\d{1,9}$/.test(trail) ? Number(trail) : null,
-    command: isUuid(command) ? command : null,
-    probe: isUuid(probe) ? probe : null,
-    lane: codeSchema.safeParse(lane).success ? lane : null,
+    trails: numbersOf(query.get('trail') ?? '', MAX_ASKED),
+    commands: some('command', isUuid),
+    probes: some('probe', isUuid),
+    lanes: some('lane', (text) => codeSchema.safeParse(text).success),
   };
 }
 

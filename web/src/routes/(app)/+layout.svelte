@@ -9,7 +9,7 @@
   import MiniStrip from '$lib/components/MiniStrip.svelte';
   import Search from '$lib/components/Search.svelte';
   import { age, capital, clockTime } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { refresh } from '$lib/refresh.ts';
   import { devicePath, engineHop, isReached, type DevicePath } from '$lib/path.ts';
 

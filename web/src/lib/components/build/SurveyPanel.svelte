@@ -6,7 +6,7 @@
   import { messageOf, post } from '$lib/ask.ts';
   import { draft, type Change, type Held } from '$lib/build/draft.svelte.ts';
   import { pointRows } from '$lib/build/rows.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
 
   /** What a running device answers, against its list; what differs can be taken over. */
   let { device }: { device: string } = $props();

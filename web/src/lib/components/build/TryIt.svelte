@@ -4,7 +4,7 @@
   import { messageOf, post } from '$lib/ask.ts';
   import { clockTime } from '$lib/format.ts';
   import { clock } from '$lib/clock.svelte.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { engineHop } from '$lib/path.ts';
 
   /** Tries a device before it is saved: in steps, with what came back and what each failure usually means. */

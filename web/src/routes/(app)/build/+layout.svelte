@@ -6,7 +6,7 @@
   import ConflictDialog from '$lib/components/build/ConflictDialog.svelte';
   import { clock } from '$lib/clock.svelte.ts';
   import { age } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
 
   let { data, children } = $props();
   let problem = $state<string | null>(null);

@@ -8,7 +8,7 @@
   import Sheet from '$lib/components/build/Sheet.svelte';
   import MiniStrip from '$lib/components/MiniStrip.svelte';
   import { clock } from '$lib/clock.svelte.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { devicePath } from '$lib/path.ts';
 
   type Station = ObjectDocument<'station'>;

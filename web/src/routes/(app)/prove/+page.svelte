@@ -6,7 +6,7 @@
   import DataTable from '$lib/components/DataTable.svelte';
   import { MODE_WORDS } from '$lib/control.ts';
   import { clockTime, fullTime } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import type { Column } from '$lib/table.ts';
   import type { PageData } from './$types';
 

@@ -5,7 +5,7 @@
   import Loom from '$lib/components/Loom.svelte';
   import PathStrip from '$lib/components/PathStrip.svelte';
   import { clockTime, fullTime } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { standing } from '$lib/path.ts';
 
   let { data } = $props();

@@ -23,16 +23,24 @@ export const GET: RequestHandler = async (event) => {
   });
 };
 
-const bodySchema = z.object({ document: z.unknown(), take: z.boolean().default(false) });
+const bodySchema = z.object({
+  document: z.unknown(),
+  /** Take it over in place of the draft as it was seen at this version; without it: tell what it would change. */
+  over: z.number().int().min(0).optional(),
+});
 const MAX_TOLD = 200;
 
-/** Reads a document: tells what it would change or what is wrong with it; with `take` the draft becomes it. */
+/** Reads a document: tells what it would change or what is wrong with it; with `over` the draft becomes it. */
 export const POST: RequestHandler = async ({ request, locals }) => {
-  const { document, take } = await bodyOf(request, bodySchema);
+  const { document, over } = await bodyOf(request, bodySchema);
   const read = readConfiguration(document);
-  if (!read.ok) return json({ problems: read.problem.slice(0, MAX_TOLD), changes: [], count: 0 });
-  const { configuration } = await loadDraft(database);
+  if (!read.ok) return json({ problems: read.problem.slice(0, MAX_TOLD), changes: [], count: 0, version: 0 });
+  const { configuration, version } = await loadDraft(database);
   const changes = diffConfigurations(configuration, read.value);
-  if (take) await database.transaction((tx) => replaceDraft(tx, read.value, locals.person?.name ?? '', Date.now()));
-  return json({ problems: [], changes: changes.slice(0, MAX_TOLD), count: changes.length });
+  if (over !== undefined) {
+    const author = locals.person?.name ?? '';
+    const taken = await database.transaction((tx) => replaceDraft(tx, read.value, author, Date.now(), over));
+    if (!taken) error(409, 'The draft changed since you looked at it: import the file again.');
+  }
+  return json({ problems: [], changes: changes.slice(0, MAX_TOLD), count: changes.length, version });
 };

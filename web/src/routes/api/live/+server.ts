@@ -1,21 +1,21 @@
 import { accountOfSession } from '@halvix/db';
 import { error } from '@sveltejs/kit';
 import { database } from '$lib/server/database.ts';
-import { liveHub, topicsFromQuery } from '$lib/server/live.ts';
+import { liveHub, askedFromQuery } from '$lib/server/live.ts';
 import { IDLE_MS, sessionHash } from '$lib/server/sign-in.ts';
 import type { RequestHandler } from './$types';
 
 /** How often a stream asks whether its session still holds. */
 const SESSION_CHECK_MS = 5000;
-/** Pages that one person may look at side by side. */
+/** Browsers that one person may have open side by side; all pages of a browser share one stream. */
 const MAX_STREAMS = 24;
 
 /** Live values of what is on screen, as server-sent events. */
 export const GET: RequestHandler = ({ url, cookies, request, locals }) => {
   const person = locals.person?.name ?? '';
   if (liveHub.full) error(503, 'Too many browsers are connected');
-  if (liveHub.streamsOf(person) >= MAX_STREAMS) error(429, `At most ${MAX_STREAMS} pages of one person at a time`);
-  const topics = topicsFromQuery(url.searchParams);
+  if (liveHub.streamsOf(person) >= MAX_STREAMS) error(429, `At most ${MAX_STREAMS} browsers of one person at a time`);
+  const asked = askedFromQuery(url.searchParams);
   const hash = sessionHash(cookies);
   let stop = (): void => {};
   const stream = new ReadableStream<string>(
@@ -31,7 +31,7 @@ export const GET: RequestHandler = ({ url, cookies, request, locals }) => {
           }
         };
         const remove = liveHub.add({
-          topics,
+          asked,
           person,
           session: hash ?? '',
           end: close,

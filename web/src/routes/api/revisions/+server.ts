@@ -1,4 +1,4 @@
-import { applyConfiguration, revisionById } from '@halvix/db';
+import { applyOverDraft, revisionById } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
@@ -6,19 +6,20 @@ import { database } from '$lib/server/database.ts';
 import { forgetModel } from '$lib/server/model.ts';
 import type { RequestHandler } from './$types';
 
-const bodySchema = z.object({ revision: z.number().int().positive() });
+const bodySchema = z.object({
+  revision: z.number().int().positive(),
+  /** The draft as it was seen: what is in it goes. */
+  version: z.number().int().min(0),
+});
 
 /** Applies an older revision again, as a new one. The draft becomes the same. */
 export const POST: RequestHandler = async ({ request, locals }) => {
-  const { revision } = await bodyOf(request, bodySchema);
+  const { revision, version } = await bodyOf(request, bodySchema);
   const old = await revisionById(database, revision);
   if (old === null) error(404, `revision: there is no revision ${revision}`);
-  const id = await applyConfiguration(
-    database,
-    old.configuration,
-    locals.person?.name ?? '',
-    `revision ${revision} again`,
-  );
+  const words = `revision ${revision} again`;
+  const id = await applyOverDraft(database, version, old.configuration, locals.person?.name ?? '', words);
+  if (id === null) error(409, 'The draft changed since you looked at it: look again, then apply.');
   forgetModel();
   return json({ revision: id });
 };

@@ -14,7 +14,7 @@
   /** What the dialog was opened on: that is applied, or nothing. */
   let applying = $state.raw<{ version: number; count: number; effects: typeof effects } | null>(null);
   let discarding = $state.raw<{ version: number; count: number } | null>(null);
-  let again = $state<number | null>(null);
+  let again = $state.raw<{ id: number; version: number; lost: number } | null>(null);
   let problem = $state<string | null>(null);
   let done = $state<string | null>(null);
   let busy = $state(false);
@@ -25,6 +25,8 @@
     problems: ConfigurationProblem[];
     changes: Change[];
     count: number;
+    /** Of the draft that it was compared with. */
+    version: number;
   } | null>(null);
 
   const EFFECT: Record<Effect, [one: string, many: string]> = {
@@ -106,13 +108,15 @@
     imported = {
       name: file.name,
       document,
-      ...((await answer.json()) as { problems: ConfigurationProblem[]; changes: Change[]; count: number }),
+      ...((await answer.json()) as Omit<NonNullable<typeof imported>, 'name' | 'document'>),
     };
   }
 
   async function takeImported(): Promise<void> {
     if (!imported) return;
-    const answer = await post('/api/configuration', { document: imported.document, take: true }).catch(() => null);
+    const answer = await post('/api/configuration', { document: imported.document, over: imported.version }).catch(
+      () => null,
+    );
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
     imported = null;
     await draft.catchUp();
@@ -235,7 +239,9 @@
             <a class="text-accent" href="/api/configuration?revision={id}" download aria-label="Export revision {id}"
               >export</a
             >
-            {#if mayBuild && id !== data.running}<button class="text-accent underline" onclick={() => (again = id)}
+            {#if mayBuild && id !== data.running}<button
+                class="text-accent underline"
+                onclick={() => (again = { id, version: data.version, lost: isDraft ? data.changeCount : 0 })}
                 >apply again…</button
               >{/if}
           </span>
@@ -311,16 +317,17 @@
     </div>
   </Sheet>
 {/if}
-{#if again !== null}
-  {@const id = again}
+{#if again}
+  {@const { id, version, lost } = again}
   <Sheet title="Apply revision {id} again?" close={() => (again = null)}>
+    {@render overtaken(version)}
     <div class="border-l-4 border-alarm bg-ground p-4">
       <p>
         It becomes a new revision, and the running system is brought in line with it; only sessions whose part differs
         are touched.
       </p>
-      {#if data.changeCount > 0 && isDraft}<p class="mt-1 text-alarm">
-          The draft becomes the same: its {data.changeCount} changes that were not applied are lost.
+      {#if lost > 0}<p class="mt-1 text-alarm">
+          The draft becomes the same: its {lost} changes that were not applied are lost.
         </p>{/if}
     </div>
     <div class="flex justify-end gap-2">
@@ -330,10 +337,13 @@
       <button class="button" onclick={() => (again = null)}>Not now</button>
       <button
         class="button grave"
-        disabled={busy}
+        disabled={busy || data.version !== version}
         onclick={() =>
-          void send('/api/revisions', { revision: id }, (next) => `Revision ${id} runs again, as revision ${next}.`)}
-        >Apply revision {id} again</button
+          void send(
+            '/api/revisions',
+            { revision: id, version },
+            (next) => `Revision ${id} runs again, as revision ${next}.`,
+          )}>Apply revision {id} again</button
       >
     </div>
   </Sheet>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { messageOf } from '$lib/ask.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
 
   let { data } = $props();
   const mayTurn = $derived(data.person.role !== 'viewer');

@@ -11,8 +11,8 @@ const bodySchema = z.object({ version: z.number().int().min(0) });
 /** Makes the draft equal to what runs. */
 export const POST: RequestHandler = async ({ request, locals }) => {
   const { version } = await bodyOf(request, bodySchema);
-  if ((await draftVersion(database)) !== version) error(409, 'The draft changed since you looked at it: look again.');
-  if (!(await discardDraft(database, locals.person?.name ?? '', Date.now())))
-    error(409, 'Nothing runs yet that the draft could become again.');
+  const outcome = await discardDraft(database, version, locals.person?.name ?? '', Date.now());
+  if (outcome === 'changed') error(409, 'The draft changed since you looked at it: look again.');
+  if (outcome === 'nothing runs') error(409, 'Nothing runs yet that the draft could become again.');
   return json({ version: await draftVersion(database) });
 };

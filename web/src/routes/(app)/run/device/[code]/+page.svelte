@@ -23,7 +23,7 @@
     rawWords,
     valueWords,
   } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import type { PointView } from '$lib/server/points.ts';
   import type { Column } from '$lib/table.ts';
 

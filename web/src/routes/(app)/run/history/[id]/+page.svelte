@@ -7,7 +7,7 @@
   import DataTable from '$lib/components/DataTable.svelte';
   import HistoryChart from '$lib/components/HistoryChart.svelte';
   import { age, clockTime, fullTime, isLate, qualityColour, qualityMark, rawWords, valueWords } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import type { Column } from '$lib/table.ts';
 
   let { data } = $props();

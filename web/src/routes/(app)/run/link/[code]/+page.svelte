@@ -7,7 +7,7 @@
   import LineStrip from '$lib/components/LineStrip.svelte';
   import { age } from '$lib/format.ts';
   import { lineUse, roundMs } from '$lib/lane.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { devicePath } from '$lib/path.ts';
   import type { Column } from '$lib/table.ts';
 

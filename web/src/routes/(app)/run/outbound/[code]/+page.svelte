@@ -4,7 +4,7 @@
   import { clock } from '$lib/clock.svelte.ts';
   import CounterLine from '$lib/components/CounterLine.svelte';
   import { age, clockTime } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
   import { engineHop, outboundHop } from '$lib/path.ts';
 
   let { data } = $props();

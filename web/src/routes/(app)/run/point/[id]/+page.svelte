@@ -18,7 +18,7 @@
     rawWords,
     valueWords,
   } from '$lib/format.ts';
-  import { live } from '$lib/live.svelte.ts';
+  import { live } from '$lib/live/live.svelte.ts';
 
   let { data } = $props();
   const { point } = $derived(data);

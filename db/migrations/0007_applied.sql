@@ -1,0 +1,1 @@
+ALTER TABLE "draft_object" ADD COLUMN "applied" jsonb;
