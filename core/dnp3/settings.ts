@@ -1,3 +1,4 @@
+import '../words/index.ts';
 import { z } from 'zod';
 import { linkAddress } from './address.ts';
 

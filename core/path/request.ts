@@ -1,3 +1,4 @@
+import '../words/index.ts';
 import { credentialsSchema, orderSchema } from '../dnp3/index.ts';
 import { z } from 'zod';
 

@@ -1,3 +1,4 @@
+import '../words/index.ts';
 import { z } from 'zod';
 import { codeSchema, OBJECT_SCHEMAS, type DeviceObject, type DraftPoint } from '../config/index.ts';
 

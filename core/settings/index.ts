@@ -1,3 +1,4 @@
+import '../words/index.ts';
 import { z } from 'zod';
 import type { Result } from '../session/index.ts';
 

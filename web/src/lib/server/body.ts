@@ -1,3 +1,4 @@
+import '@halvix/core/words';
 import { error } from '@sveltejs/kit';
 import type { z } from 'zod';
 

@@ -1,5 +1,6 @@
 import { OBJECT_KINDS, OBJECT_SCHEMAS } from '@halvix/core/config';
 import { changeDraft, draftObjects, draftVersion } from '@halvix/db';
+import { firstProblem } from '@halvix/core/words';
 import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
@@ -39,10 +40,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
       return { id, kind, parent, expected, document: null };
     }
     const parsed = OBJECT_SCHEMAS[kind].safeParse(document);
-    if (!parsed.success) {
-      const [issue] = parsed.error.issues;
-      error(400, `${kind}, ${issue.path.join('.')}: ${issue.message}`);
-    }
+    if (!parsed.success) error(400, `${kind}, ${firstProblem(parsed.error)}`);
     return { id, kind, parent, expected, document: parsed.data };
   });
   const outcome = await changeDraft(database, checked, locals.person?.name ?? '', Date.now());

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { firstProblem } from '@halvix/core/words';
   import { goto, invalidateAll } from '$app/navigation';
   import { deviceFrom, profileSchema, type Placement, type Profile } from '@halvix/core/profile';
   import { messageOf, post } from '$lib/ask.ts';
@@ -37,8 +38,7 @@
     }
     const parsed = profileSchema.safeParse(json);
     if (!parsed.success) {
-      const [issue] = parsed.error.issues;
-      problem = `${file.name}: ${issue.path.join('.')}: ${issue.message}`;
+      problem = `${file.name}: ${firstProblem(parsed.error)}`;
       return;
     }
     const answer = await post('/api/profiles', parsed.data).catch(() => null);
