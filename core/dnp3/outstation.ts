@@ -297,9 +297,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const wanted = (event: BufferedEvent): boolean => (this.unsolicitedClasses & (1 << (event.class - 1))) !== 0;
     const wants: Want[] = this.introduced ? [{ what: 'events', wanted, variation: 0, limit: Infinity }] : [];
     const { objects, events } = fillFragment(wants, this.events, this.settings.maxFragment - 4);
-    const numbers = new Set(events);
-    const reported = [...this.events.waiting((event) => numbers.has(event.number))];
-    this.events.markReported(numbers);
+    const reported = this.events.markReported(new Set(events));
     const sequence = this.unsolicitedSequence;
     this.unsolicitedSequence = (sequence + 1) & 0x0f;
     const control = { first: true, final: true, confirm: true, unsolicited: true, sequence };
@@ -623,9 +621,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     for (let isFirst = first; this.answering !== null && this.confirmDue === null; isFirst = false) {
       const { wants, sequence, iin } = this.answering;
       const { objects, events } = fillFragment(wants, this.events, this.settings.maxFragment - 4);
-      const numbers = new Set(events);
-      const reported = [...this.events.waiting((event) => numbers.has(event.number))];
-      this.events.markReported(numbers);
+      const reported = this.events.markReported(new Set(events));
       const final = wants.length === 0;
       const confirm = events.length > 0 || !final || this.broadcastHeard === Broadcast.confirm;
       const control = { first: isFirst, final, confirm, unsolicited: false, sequence };
