@@ -1,4 +1,4 @@
-import { configurationSchema, type Configuration } from '@halvix/core/config';
+import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
 import { DEFAULT_VARIATIONS } from '@halvix/core/dnp3';
 import { USUAL_CLASS } from '@halvix/core/mapping';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
@@ -100,6 +100,7 @@ function smallStations(radio: number, logger: number): { stations: unknown[]; li
         name: 'Cellular',
         type: 'tcpServer',
         host: '127.0.0.1',
+        allowFrom: [...LOOPBACK_ONLY],
         port: logger,
         calls: { lateAfterMs: 300_000 },
       },
@@ -154,6 +155,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
     centre,
     protocol: 'dnp3',
     host: '127.0.0.1',
+    allowFrom: [...LOOPBACK_ONLY],
     port,
     settings: { ourAddress: 10, theirAddress },
     mappings,

@@ -156,3 +156,19 @@ test('what takes its time to arrive is ended; others are served meanwhile', asyn
   for (const answer of await Promise.all(slow)) expect(answer).toMatch(/^HTTP\/1\.1 408|^$/);
   await silentEnds;
 });
+
+test("a request that makes no sense is the sender's mistake, never ours", async () => {
+  const origin = `https://127.0.0.1:${rig.ports.web}`;
+  const post = (type: string, body: string): Promise<Answer> =>
+    ask(
+      '/sign-in',
+      { method: 'POST', headers: { origin, 'content-type': type, 'content-length': String(body.length) } },
+      body,
+    );
+  expect((await post('multipart/form-data; boundary=x', '--x\r\nContent-Disposition: form')).status).toBe(400);
+  expect((await post('application/json', '{"a"')).status).toBe(415);
+  for (const path of ['/%E0%A4%A', '/a%00b', '/../../etc/passwd', '/_app/..%2f..%2fetc/passwd', `/${'a'.repeat(8000)}`])
+    expect((await ask(path)).status, path).toBeLessThan(500);
+  expect((await ask('/', { method: 'TRACE' })).status).toBeLessThan(500);
+  expect((await ask('/healthz')).status).toBe(200);
+});

@@ -57,7 +57,8 @@ export const handle: Handle = async ({ event, resolve }) => {
 };
 
 export const handleError: HandleServerError = ({ error: thrown, status, message }) => {
-  if (status !== 404) {
+  // What the sender did wrong is the sender's to know.
+  if (status >= 500) {
     // Of a failed query the cause alone: the message has its parameters.
     const inner = thrown instanceof Error && thrown.cause instanceof Error ? thrown.cause : thrown;
     const reason = inner instanceof Error ? inner.message : String(inner);

@@ -15,3 +15,12 @@ export async function bodyOf<Schema extends z.ZodType>(request: Request, schema:
     error(400, parsed.error.issues.map(({ path, message }) => `${path.join('.')}: ${message}`).join('; '));
   return parsed.data;
 }
+
+/** The fields of a form; a body that is none is the sender's mistake. */
+export async function formOf(request: Request): Promise<FormData> {
+  try {
+    return await request.formData();
+  } catch {
+    error(400, 'The body is not a form');
+  }
+}

@@ -1,5 +1,6 @@
 import { addFirstAccount, hasAccounts } from '@halvix/db';
 import { fail, redirect } from '@sveltejs/kit';
+import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { noteWho } from '$lib/server/security.ts';
 import { isSetupSecret } from '$lib/server/setup.ts';
@@ -18,7 +19,7 @@ export const actions: Actions = {
     const { request } = event;
     // Looked at before the costly hash, and once more when the account is made.
     if (await hasAccounts(database)) redirect(303, '/sign-in');
-    const form = await request.formData();
+    const form = await formOf(request);
     const name = String(form.get('name') ?? '');
     const password = String(form.get('password') ?? '');
     if (!isSetupSecret(String(form.get('secret') ?? ''))) {

@@ -1,5 +1,6 @@
 import { hasAccounts } from '@halvix/db';
 import { fail, redirect } from '@sveltejs/kit';
+import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { noteWho } from '$lib/server/security.ts';
 import { checkCredentials, credentialsSchema, openSession } from '$lib/server/sign-in.ts';
@@ -16,7 +17,7 @@ export const load: PageServerLoad = async ({ locals, url }) => {
 export const actions: Actions = {
   default: async (event) => {
     const { request, url, getClientAddress } = event;
-    const form = await request.formData();
+    const form = await formOf(request);
     const name = String(form.get('name') ?? '');
     const parsed = credentialsSchema.safeParse({ name, password: String(form.get('password') ?? '') });
     if (!parsed.success) return fail(400, { name, problem: parsed.error.issues[0].message });

@@ -1,5 +1,6 @@
 import { accountByName, changeAccount, endSessions, labelOfSession, sessionsOf } from '@halvix/db';
 import { fail } from '@sveltejs/kit';
+import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { liveHub } from '$lib/server/live.ts';
 import { passwordProblem } from '@halvix/core/accounts';
@@ -22,7 +23,7 @@ export const actions: Actions = {
   password: async (event) => {
     const { locals, request, cookies } = event;
     if (locals.person === null) return fail(401, { problem: 'Sign in first' });
-    const form = await request.formData();
+    const form = await formOf(request);
     const [old, next, again] = ['old', 'next', 'again'].map((name) => String(form.get(name) ?? ''));
     const account = await accountByName(database, locals.person.name);
     if (account === null) return fail(401, { problem: 'Sign in first' });
@@ -45,7 +46,7 @@ export const actions: Actions = {
   end: async (event) => {
     const { locals, request } = event;
     if (locals.person === null) return fail(401, { problem: 'Sign in first' });
-    const label = String((await request.formData()).get('label') ?? '');
+    const label = String((await formOf(request)).get('label') ?? '');
     const ended = await endSessions(database, locals.person.id, { label });
     liveHub.endSessions(ended);
     await noteWho(event, 'session', `ended ${ended.length} of the own sessions`);

@@ -1,6 +1,7 @@
 import { accounts, addAccount, changeAccount, endSessions, type AccountChange } from '@halvix/db';
 import { fail, type RequestEvent } from '@sveltejs/kit';
 import { z } from 'zod';
+import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { liveHub } from '$lib/server/live.ts';
 import { noteWho, type SecurityEvent } from '$lib/server/security.ts';
@@ -38,7 +39,7 @@ async function change(
 
 export const actions: Actions = {
   add: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const given = { name: String(form.get('name') ?? ''), password: String(form.get('password') ?? '') };
     const parsed = newPasswordSchema.safeParse(given);
     if (!parsed.success) return fail(400, { problem: parsed.error.issues[0].message, name: given.name });
@@ -51,25 +52,25 @@ export const actions: Actions = {
     return { done: `Added ${parsed.data.name} as ${wanted.data}.` };
   },
   role: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const wanted = role.safeParse(form.get('role'));
     if (!wanted.success) return fail(400, { problem: wanted.error.issues[0].message });
     return change(event, form.get('id'), { role: wanted.data }, 'account', (name) => `made ${name} ${wanted.data}`);
   },
   rename: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const name = z.string().trim().min(1).max(64).safeParse(form.get('name'));
     if (!name.success) return fail(400, { problem: 'Name: 1 to 64 characters' });
     return change(event, form.get('id'), { name: name.data }, 'account', (old) => `renamed ${old} to ${name.data}`);
   },
   disable: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const disabled = form.get('disabled') === 'yes';
     const words = (name: string): string => `${disabled ? 'disabled' : 'enabled'} ${name}`;
     return change(event, form.get('id'), { disabled }, 'account', words);
   },
   reset: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const password = String(form.get('password') ?? '');
     const parsed = newPasswordSchema.safeParse({ name: String(form.get('name') ?? '-'), password });
     if (!parsed.success) return fail(400, { problem: parsed.error.issues[0].message });
@@ -77,7 +78,7 @@ export const actions: Actions = {
     return change(event, form.get('id'), { passwordHash }, 'password', (name) => `reset the password of ${name}`);
   },
   end: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     return change(event, form.get('id'), {}, 'session', (name) => `ended the sessions of ${name}`);
   },
 };

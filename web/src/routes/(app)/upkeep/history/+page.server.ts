@@ -2,6 +2,7 @@ import { POINT_KINDS } from '@halvix/core/point';
 import { historySize, retentions, setRetention } from '@halvix/db';
 import { fail } from '@sveltejs/kit';
 import { z } from 'zod';
+import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { noteWho } from '$lib/server/security.ts';
 import type { Actions, PageServerLoad } from './$types';
@@ -29,7 +30,7 @@ const kept = z
 
 export const actions: Actions = {
   default: async (event) => {
-    const form = await event.request.formData();
+    const form = await formOf(event.request);
     const parsed = kept.safeParse(Object.fromEntries(form));
     if (!parsed.success) return fail(400, { problem: parsed.error.issues[0].message });
     await setRetention(database, parsed.data);
