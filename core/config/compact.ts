@@ -1,4 +1,4 @@
-import { draftPointSchema, type ObjectKind } from './objects.ts';
+import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
 import { mappingSchema } from './document.ts';
 
@@ -41,7 +41,10 @@ export function compacted(kind: ObjectKind, document: unknown): unknown {
   return document;
 }
 
-/** The whole document again. */
+/**
+ * The whole document again. One that an earlier version stored has what has come since at its default, and lacks what
+ * has gone, as a revision of that time has when it is read.
+ */
 export function expanded(kind: ObjectKind, document: unknown): unknown {
   if (document === null) return null;
   if (kind === 'point') return { ...POINT_DEFAULTS, ...(document as object) };
@@ -49,5 +52,7 @@ export function expanded(kind: ObjectKind, document: unknown): unknown {
     const { target, ...rest } = document as { target: object };
     return { ...rest, target: { ...TARGET_DEFAULTS, ...target } };
   }
-  return document;
+  const read = OBJECT_SCHEMAS[kind].safeParse(document);
+  // What cannot be read is shown as it is: the check says what is wrong with it.
+  return read.success ? read.data : document;
 }
