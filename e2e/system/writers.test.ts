@@ -346,7 +346,7 @@ test('npm start keeps each process by itself, and says which setting is wrong', 
   process.kill(await pidOf('engine.js'), 'SIGKILL');
   expect(await fetch(`http://127.0.0.1:${port}/sign-in`).then((answer) => answer.status)).toBe(200);
   await rig.until('the engine runs again', async () => (await healthOf(engine)).ok, 20_000);
-  process.kill(await pidOf('web/build'), 'SIGKILL');
+  process.kill(await pidOf('web.js'), 'SIGKILL');
   expect((await healthOf(engine)).ok).toBe(true);
   await rig.until('the web runs again', web, 20_000);
   await stopProcess(start);
