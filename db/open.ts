@@ -118,7 +118,13 @@ export async function rowsOf<Row>(database: Pick<Database, 'execute'>, query: SQ
   return rows as Row[];
 }
 
-export const list = (values: readonly unknown[]): SQL => sql`${sql.param(values)}`;
+export const list = (values: readonly unknown[]): SQL => sql`${sql.param(arrayOf(values))}`;
+
+/** An array as a parameter. Numbers are written here: the driver looks at each value for what would have to be escaped. */
+export function arrayOf(values: readonly unknown[]): unknown {
+  const isPlain = (value: unknown): boolean => value === null || typeof value === 'number';
+  return values.every(isPlain) ? `{${values.map((value) => value ?? 'NULL').join(',')}}` : values;
+}
 
 export const notify = async (database: Database, channel: string, payload: string): Promise<void> => {
   await database.execute(sql`select pg_notify(${channel}, ${payload})`);

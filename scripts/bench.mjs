@@ -4,7 +4,7 @@ import { CHROMIUM } from './lib/chromium.mjs';
 import { installDebian, installNpm } from './lib/install.mjs';
 import { freePorts } from './lib/ports.mjs';
 import { dataFolder, Postgres } from './lib/postgres.mjs';
-import { ROOT, run } from './lib/run.mjs';
+import { NODE_FLAGS, ROOT, run } from './lib/run.mjs';
 import { fail } from './lib/say.mjs';
 import { System } from './lib/system.mjs';
 
@@ -154,7 +154,7 @@ async function besideEngine(postgres, program, env) {
   const { system, databaseUrl } = await systemOn(postgres);
   try {
     const engine = system.start('engine');
-    const { output } = await run(process.execPath, ['--enable-source-maps', `${ROOT}/dist/${program}.js`], {
+    const { output } = await run(process.execPath, [...NODE_FLAGS, `${ROOT}/dist/${program}.js`], {
       env: {
         ...env,
         HALVIX_ENGINE_PID: String(engine.child.pid),

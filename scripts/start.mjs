@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { build } from './lib/build.mjs';
 import { webHealth } from './lib/health.mjs';
 import { installNpm } from './lib/install.mjs';
-import { ROOT } from './lib/run.mjs';
+import { NODE_FLAGS, ROOT } from './lib/run.mjs';
 import { fail, say, step, Trouble } from './lib/say.mjs';
 import { Supervised } from './lib/supervise.mjs';
 
@@ -56,7 +56,7 @@ try {
   for (const [name, file] of Object.entries(programs)) {
     const logFile = join(process.env.HALVIX_LOGS ?? join(ROOT, '.data/logs'), `${name}.log`);
     const one = new Supervised(name, {
-      args: ['--enable-source-maps', join(ROOT, file)],
+      args: [...NODE_FLAGS, join(ROOT, file)],
       env,
       logFile,
       hopeless: (words) => {

@@ -1,5 +1,5 @@
 import { join } from 'node:path';
-import { launch, ROOT, run, stopProcess } from './run.mjs';
+import { launch, NODE_FLAGS, ROOT, run, stopProcess } from './run.mjs';
 import { Trouble } from './say.mjs';
 
 export const DEMO_PORTS = {
@@ -72,7 +72,7 @@ export class System {
     };
     const [file, env] = name === 'web' ? ['dist/web.js', { ...this.env, ...webEnv }] : [`dist/${name}.js`, this.env];
     const all = { ...env, ...more };
-    const started = launch(name, ['--enable-source-maps', join(ROOT, file)], all, join(this.logs, `${name}.log`));
+    const started = launch(name, [...NODE_FLAGS, join(ROOT, file)], all, join(this.logs, `${name}.log`));
     this.processes.set(name, started);
     return started;
   }
