@@ -16,9 +16,8 @@ export {
   SETPOINT_FORMS,
   SETPOINT_LIMITS,
 } from './control.ts';
-export type { ControlMode, ControlRequest } from './client/request.ts';
 export { Master, type MasterOptions } from './client/master.ts';
-export type { ControlStep, MasterCommand, MasterEffect } from './client/mastermessages.ts';
+export type { ControlMode, ControlRequest, ControlStep, MasterCommand, MasterEffect } from './client/mastermessages.ts';
 export type { ReportedCommand } from './wire/measured.ts';
 export {
   Outstation,

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { ByteReader, ByteWriter } from '../../bytes/index.ts';
 import { pointIndex } from './address.ts';
-import { FunctionCode, Iin, iinWords, type Fragment } from './wire/application.ts';
+import { FunctionCode, iinWords, refusalOf, type Fragment } from './wire/application.ts';
 import type { FileEntry } from './files/file.ts';
 import { objectType } from './wire/objects.ts';
 import { parseHeaders, writeAllHeader, writeIndexedHeader, writeRangeHeader } from './wire/header.ts';
@@ -119,7 +119,7 @@ export const isAnswered = (order: Order): boolean => order.what !== 'freeze' || 
 
 /** What the answer to an order says, or why the device did not do it. */
 export function orderAnswer(order: Requested, fragment: Fragment): OrderAnswer | string {
-  const refusal = (fragment.iin ?? 0) & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
+  const refusal = refusalOf(fragment);
   if (refusal) return `the device refused the request: ${iinWords(refusal).join(', ')}`;
   const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
   if (order.what === 'restart') {

@@ -1,10 +1,11 @@
 import type { Instant } from '../../../session/index.ts';
-import type { Fragment } from '../wire/application.ts';
-import { ControlStatus, controlStatusWords } from '../control.ts';
-import type { ControlStep } from './mastermessages.ts';
-import { controlEcho, type ControlRequest, type Task } from './request.ts';
+import { iinWords, refusalOf, type Fragment } from '../wire/application.ts';
+import { parseHeaders } from '../wire/header.ts';
+import { ControlStatus, controlStatusWords, readControlBlock, readSetpoint } from '../control.ts';
+import type { ControlRequest, ControlStep } from './mastermessages.ts';
+import type { TaskOf } from './task.ts';
 
-type ControlTask = Task & { type: 'control' };
+type ControlTask = TaskOf<'control'>;
 
 const MAX_WAITING = 32;
 
@@ -77,3 +78,30 @@ export class ControlQueue {
     return false;
   }
 }
+
+/** The device's status for our control, or what is wrong with its answer. */
+function controlEcho(fragment: Fragment, request: ControlRequest): number | string {
+  const refusal = refusalOf(fragment);
+  const { headers } = parseHeaders(fragment.octets, fragment.objectsAt, true);
+  const header = headers.find((h) => h.type?.what === (request.setpoint ? 'setpoint' : 'control'));
+  const item = header?.items.find(({ index }) => index === request.index);
+  if (item === undefined)
+    return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : 'the answer names no control';
+  if (request.setpoint) {
+    const { value, variation } = request.setpoint;
+    if (header?.variation !== variation) return 'the answer does not repeat what was sent';
+    const echo = readSetpoint(fragment.octets, item.at, variation);
+    if (echo.value !== (variation === 3 ? Math.fround(value) : value))
+      return 'the answer does not repeat what was sent';
+    return judged(echo.status & 0x7f, refusal);
+  }
+  const echo = readControlBlock(fragment.octets, item.at);
+  const { code, count, onMs, offMs } = request.block;
+  if (echo.code !== code || echo.count !== count || echo.onMs !== onMs || echo.offMs !== offMs)
+    return 'the answer does not repeat what was sent';
+  return judged(echo.status & 0x7f, refusal);
+}
+
+/** A device that refuses the request has not taken the control, whatever status it repeats. */
+const judged = (status: number, refusal: number): number | string =>
+  status === 0 && refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : status;

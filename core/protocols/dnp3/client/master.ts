@@ -1,41 +1,33 @@
 import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant, Session } from '../../../session/index.ts';
 import { Broadcast } from '../address.ts';
-import { deviceAttributes, type DeviceAttribute } from '../attributes.ts';
+import type { DeviceAttribute } from '../attributes.ts';
+import { CounterSet } from '../counters.ts';
+import { FileJob } from '../files/filejob.ts';
+import { isFileOrder, type Order, type OrderAnswer } from '../order.ts';
+import type { MasterSettings } from '../settings.ts';
 import {
   encodeFragment,
   FunctionCode,
   Iin,
   IIN_CLASS_EVENTS,
   iinWords,
+  REFUSED,
   single,
   type Fragment,
 } from '../wire/application.ts';
-import { ControlQueue } from './controlqueue.ts';
-import { CounterSet } from '../counters.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
-import { decodeFileObject } from '../files/file.ts';
-import { FileJob } from '../files/filejob.ts';
 import { MAX_FRAME, PrimaryFunction, type LinkEvent, type LinkFrame } from '../wire/link.ts';
 import { measuredReadings, type MeasuredReading } from '../wire/measured.ts';
-import type { MasterCommand, MasterEffect } from './mastermessages.ts';
-import { ReadPlan, readsPresent, scopeOf, type ReadPart } from './readplan.ts';
-import { ALL_EVENT_CLASSES, ReplayGuard, type Carried } from './replay.ts';
 import { fragmentStart } from '../wire/transport.ts';
-import { PollSchedule } from './polls.ts';
-import { isAnswered, isFileOrder, orderAnswer, type Order, type OrderAnswer } from '../order.ts';
-import { Priority, taskWords, urgentPriority } from './task.ts';
-import {
-  ALL_CLASSES,
-  broadcastTask,
-  clockOf,
-  isSelected,
-  oneWay,
-  recordedTimeTask,
-  requestOf,
-  type Task,
-} from './request.ts';
-import type { MasterSettings } from '../settings.ts';
+import { ClockKeeping } from './clockkeeping.ts';
+import { ControlQueue } from './controlqueue.ts';
+import { isSelected, type MasterCommand, type MasterEffect } from './mastermessages.ts';
+import { scopeOf } from './readplan.ts';
+import { Reads } from './reads.ts';
+import { ALL_EVENT_CLASSES, ReplayGuard, type Carried } from './replay.ts';
+import { ALL_CLASSES, Priority, type Answer, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
+import { broadcastTask, rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
 
 /*
  * The master's side of one DNP3 conversation.
@@ -64,26 +56,16 @@ import type { MasterSettings } from '../settings.ts';
  *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
 
-interface Exchange {
+interface Exchange extends Omit<Answer, 'fragment'> {
   task: Task;
   attempt: number;
   sequence: number;
-  sentAt: Instant;
   deadline: Instant;
   /** When frames of the answer that keep coming put the deadline off no more. */
   patienceEnds: Instant;
   /** When octets that may be of its next frame do so no more. */
   octetsUntil: Instant;
   fragments: number;
-  /** New events that it brought, and whether a device may bring forth equal ones. */
-  fresh: number;
-  ambiguous: boolean;
-  /** Events that it repeated are ambiguous. */
-  repeated: boolean;
-  /** Objects of the answer could not be read. */
-  unreadable: boolean;
-  /** It brought anything at all. */
-  objects: boolean;
   /** Token of the commit that the confirm waits for. */
   commit: { token: number; final: boolean } | null;
 }
@@ -111,21 +93,14 @@ export interface MasterOptions {
 const MAX_WAITING_ORDERS = 16;
 /** How long polls that are due keep the next step of an order from its turn. */
 const STEP_PATIENCE_MS = 1000;
-const TIME_SYNC_PAUSE_MS = 60_000;
-/** A device that does not answer such a request is asked so rarely. */
-const UNANSWERED_PAUSE_MS = 3_600_000;
 /** A restart that cannot be cleared is tried again so rarely. */
 const CLEAR_PAUSE_MS = 60_000;
-/** On a shared line, how long events go before an integrity poll that is due. */
-const INTEGRITY_PATIENCE_MS = 10_000;
 /** While its octets come, a fragment may take so many time-outs, beside its line time. */
 const MAX_EXTENSION = 8;
 /** No device gives up waiting for a confirm so soon. */
 const PROMPT_MS = 500;
-/** Reads one after the other only to see whether what came is a repetition. */
-const MAX_CHECKS = 2;
 
-export class Master implements Session<MasterCommand, MasterEffect> {
+export class Master implements Session<MasterCommand, MasterEffect>, Conversation {
   readonly counters: CounterSet;
   private readonly endpoint: Endpoint;
   private effects: MasterEffect[] = [];
@@ -137,10 +112,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private sequence = 0;
   private exchange: Exchange | null = null;
   private startup: Task[] = [];
-  private readonly controls = new ControlQueue((id, step) => this.effects.push({ type: 'control', id, ...step }));
+  readonly controls = new ControlQueue((id, step) => this.report({ type: 'control', id, ...step }));
+  readonly reads: Reads;
+  readonly clock: ClockKeeping;
   private orders: { id: string; order: Order; since: Instant }[] = [];
   /** Orders under way that take several requests: the next one of each. */
-  private steps: (Task & { type: 'file' | 'broadcast' })[] = [];
+  private steps: TaskOf<'file' | 'broadcast'>[] = [];
   private stepSince: Instant = 0;
   /** A request that was not answered and is to be sent again. */
   private repetition: { task: Task; attempt: number; since: Instant } | null = null;
@@ -148,29 +125,15 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private confirms: { sequence: number; unsolicited: boolean; since: Instant }[] = [];
   /** The last unsolicited response, and the commit that its confirm waits for. */
   private unsolicited: { octets: Uint8Array; token: number | null; ambiguous: boolean } | null = null;
-  private readonly polls: PollSchedule;
-  private clockDue: Instant | null;
   private lastHeard: Instant = 0;
   private startupSince: Instant = 0;
   private lineBegins: Instant = 0;
   private fileRequests = 0;
-  private timeSyncAsked = false;
-  private timeSyncNotBefore: Instant = 0;
   private token = 0;
   /** A commit that took too long; no events are asked for until it is there. */
   private lateCommit: number | null = null;
   private iinSeen = 0;
   private readonly guard: ReplayGuard;
-  private readonly readPlan: ReadPlan;
-  /** Reads that belong to a poll which takes several, the next one first. */
-  private parts: ReadPart[] = [];
-  private partsSince: Instant = 0;
-  /** Event classes to be asked for again at once. */
-  private followUp: number[] = [];
-  private followUpSince: Instant = 0;
-  private checks = 0;
-  /** It was said that events wait which the device does not bring. */
-  private stuckNoted = false;
   /** What was kept last has events that may be brought forth again. */
   private keptAmbiguous = false;
   /** How often a request that a device may do without was not answered. */
@@ -178,8 +141,6 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   /** Requests that were not answered since the last answer. */
   private triesSpent = 0;
   private probes = 0;
-  /** Indications of a refusal that the device sets whatever it is asked. */
-  private meaningless = 0;
   private confirmedAt: Instant = 0;
   private clearNotBefore: Instant = 0;
   private freeAgainAt: Instant = 0;
@@ -202,14 +163,14 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       ...(linkConfirm ? { linkService: { timeoutMs: linkTimeoutMs, retries: linkRetries } } : {}),
     });
     this.guard = new ReplayGuard(options.remembered ?? null);
-    this.readPlan = new ReadPlan(settings);
-    this.clockDue = settings.clockCheckMs > 0 ? now : null;
-    this.lossAt = now + this.patienceMs;
-    const { integrityPeriodMs, class1PeriodMs, class2PeriodMs, class3PeriodMs } = settings;
-    this.polls = new PollSchedule(
-      { integrity: integrityPeriodMs, class1: class1PeriodMs, class2: class2PeriodMs, class3: class3PeriodMs },
+    this.reads = new Reads(
+      settings,
       now,
+      (words) => this.report({ type: 'diagnostic', words }),
+      () => this.learned,
     );
+    this.clock = new ClockKeeping(settings, now);
+    this.lossAt = now + this.patienceMs;
   }
 
   /** How long it takes until all tries of a request are spent. */
@@ -223,7 +184,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   /** When the next integrity poll is due; null when there is none. */
   get nextIntegrity(): Instant | null {
-    return this.polls.at('integrity');
+    return this.reads.polls.at('integrity');
   }
 
   /** What whoever goes on with this device has to know. */
@@ -234,8 +195,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   /** How the device has to be asked, where that is not as the settings say; null: as they say. */
   get learned(): string | null {
     const declined = [...this.unanswered].filter(([, times]) => times >= MAX_UNANSWERED).map(([type]) => type);
-    const words = declined.map((type) => `it does not answer: ${TASK_NAMES[type] ?? type}`);
-    const learned = [this.readPlan.words, ...words].filter((one) => one !== null);
+    const words = declined.map((type) => `it does not answer: ${rulesOf({ type } as Task).dispensable ?? type}`);
+    const learned = [this.reads.plan.words, ...words].filter((one) => one !== null);
     return learned.length > 0 ? learned.join('; ') : null;
   }
 
@@ -253,8 +214,8 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.answerComes = false;
     this.triesSpent = 0;
     this.guard.doubt();
-    this.polls.restart(now);
-    this.timeSyncNotBefore = now;
+    this.reads.polls.restart(now);
+    this.clock.begin(now);
     this.queueStartup(now);
     this.run(now);
   }
@@ -263,9 +224,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.repetition = null;
     this.confirms = [];
     this.unsolicited = null;
-    this.parts = [];
-    this.followUp = [];
-    this.checks = 0;
+    this.reads.forget();
   }
 
   stop(now: Instant): void {
@@ -292,7 +251,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const { disableUnsolicited, unsolicitedClasses } = this.settings;
     this.startupSince = now;
     this.startup = disableUnsolicited && !this.isDeclined('disableUnsolicited') ? [{ type: 'disableUnsolicited' }] : [];
-    this.startup.push(...this.readPlan.parts(ALL_CLASSES));
+    this.startup.push(...this.reads.plan.parts(ALL_CLASSES));
     if (unsolicitedClasses.length > 0 && !this.isDeclined('enableUnsolicited'))
       this.startup.push({ type: 'enableUnsolicited', classes: unsolicitedClasses });
     this.startup.push(...surveys);
@@ -306,7 +265,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   private readAll(now: Instant): void {
     if (this.startup.some((task) => task.type === 'read' && task.survey === undefined)) return;
     if (this.startup.length === 0) this.startupSince = now;
-    this.startup.push(...this.readPlan.parts(ALL_CLASSES));
+    this.startup.push(...this.reads.plan.parts(ALL_CLASSES));
   }
 
   private dropStartup(words: string): void {
@@ -317,18 +276,29 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (isSurvey(task)) this.endSurvey(task.survey, words);
   }
 
-  /** The present values are there: what the device says of itself comes last. */
-  private goOnWithSurvey(id: string, problem: string | null): void {
-    if (problem !== null) this.endSurvey(id, problem);
-    else this.startup.unshift({ type: 'attributes', survey: id });
+  endSurvey(id: string, problem: string | null, attributes: DeviceAttribute[] = []): void {
+    this.report({ type: 'surveyed', id, problem, attributes });
   }
 
-  private endSurvey(id: string, problem: string | null, attributes: DeviceAttribute[] = []): void {
-    this.effects.push({ type: 'surveyed', id, problem, attributes });
+  endOrder(id: string, problem: string | null, answer: OrderAnswer = {}): void {
+    this.report({ type: 'ordered', id, problem, answer });
   }
 
-  private endOrder(id: string, problem: string | null, answer: OrderAnswer = {}): void {
-    this.effects.push({ type: 'ordered', id, problem, answer });
+  report(effect: MasterEffect): void {
+    this.effects.push(effect);
+  }
+
+  sendNow(task: Task, now: Instant): void {
+    this.send(task, 0, now);
+  }
+
+  doFirst(task: Task): void {
+    this.startup.unshift(task);
+  }
+
+  doNext(task: TaskOf<'file' | 'broadcast'>, now: Instant): void {
+    this.steps.push(task);
+    this.stepSince = now;
   }
 
   private failWaiting(words: string): void {
@@ -379,7 +349,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   /** While this master waits for its answer, somebody else sends as if asked. */
   strangerHeard(address: number, destination: number): void {
     this.counters.add(destination === this.settings.ourAddress ? 'otherSource' : 'otherDestination');
-    this.effects.push({ type: 'stranger', address, destination });
+    this.report({ type: 'stranger', address, destination });
   }
 
   command(command: MasterCommand, now: Instant): void {
@@ -395,7 +365,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
         break;
       case 'survey':
         if (!this.up || this.state === 'silent') this.endSurvey(command.id, 'the device does not answer');
-        else this.startup.push(this.readPlan.survey(command.id));
+        else this.startup.push(this.reads.plan.survey(command.id));
         break;
       case 'order':
         if (!this.up || this.state === 'silent') this.endOrder(command.id, 'the device does not answer');
@@ -418,7 +388,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   take(): MasterEffect[] {
     const octets = this.endpoint.takeOutput();
-    if (octets !== null) this.effects.push({ type: 'send', octets });
+    if (octets !== null) this.report({ type: 'send', octets });
     const { effects } = this;
     this.effects = [];
     return effects;
@@ -432,15 +402,15 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     else if (this.up) {
       if (this.state === 'silent' && this.startup.length === 0) times.push(this.nextProbe);
       if (this.state !== 'silent') {
-        const { earliest } = this.polls;
+        const { earliest } = this.reads.polls;
         if (this.lateCommit === null && earliest !== null) times.push(Math.max(earliest, this.freeAgainAt));
-        if (this.lateCommit === null && this.parts.length + this.followUp.length > 0) times.push(this.freeAgainAt);
-        if (this.timeSyncAsked) times.push(this.timeSyncNotBefore);
-        if (this.clockDue !== null) times.push(this.clockDue);
+        if (this.lateCommit === null && this.reads.underWay) times.push(this.freeAgainAt);
+        times.push(this.clock.deadline);
         if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
       }
     }
-    return times.length > 0 ? Math.min(...times) : null;
+    const earliest = Math.min(...times);
+    return earliest === Infinity ? null : earliest;
   }
 
   // ---- what to do next
@@ -464,11 +434,11 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     return (
       this.exchange === null &&
       this.startup.length + this.controls.size + this.orders.length + this.steps.length + this.confirms.length === 0 &&
-      this.parts.length + this.followUp.length === 0 &&
+      !this.reads.underWay &&
       this.repetition === null &&
       this.unsolicited?.token == null &&
       this.lateCommit === null &&
-      !this.timeSyncAsked
+      !this.clock.asked
     );
   }
 
@@ -492,9 +462,12 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (this.exchange !== null) return null;
     if (control !== undefined) {
       const phase = isSelected(control.mode) ? 'select' : 'operate';
-      return this.planOf({ type: 'control', request: control, phase }, Priority.control, now, () =>
-        this.controls.shift(),
-      );
+      return this.planOf({
+        task: { type: 'control', request: control, phase },
+        priority: Priority.control,
+        since: now,
+        taken: () => this.controls.shift(),
+      });
     }
     const { repetition } = this;
     if (repetition !== null) {
@@ -502,7 +475,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       return {
         priority: urgentPriority(task),
         since,
-        words: `${taskWords(task)}, try ${attempt + 1}`,
+        words: `${wordsOf(task)}, try ${attempt + 1}`,
         go: (at) => {
           this.repetition = null;
           this.send(task, attempt, at);
@@ -511,34 +484,37 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     }
     const first = this.startup[0];
     if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
-      return this.planOf(first, urgentPriority(first), this.startupSince, () => this.startup.shift());
+      return this.planOf({
+        task: first,
+        priority: urgentPriority(first),
+        since: this.startupSince,
+        taken: () => this.startup.shift(),
+      });
     if (this.state === 'silent') return this.planProbe(now);
     if (now < this.freeAgainAt) return null;
-    const poll = this.lateCommit === null ? this.planPoll(now) : null;
+    const shared = this.options.lane === true;
+    const poll = this.lateCommit === null ? this.reads.next(now, shared, this.lastHeard) : null;
     const [step] = this.steps;
     // Polls that are due go first; where some always are, a step takes the place of one now and then.
     if (step !== undefined && (poll === null || now - this.stepSince >= STEP_PATIENCE_MS))
-      return this.planOf(step, poll?.priority ?? Priority.background, this.stepSince, () => this.steps.shift());
+      return this.planOf({
+        task: step,
+        priority: poll?.priority ?? Priority.background,
+        since: this.stepSince,
+        taken: () => this.steps.shift(),
+      });
     const [ordered] = this.orders;
     if (ordered !== undefined) return this.planOrder(ordered);
-    if (this.timeSyncAsked && now >= this.timeSyncNotBefore)
-      return this.planOf(this.timeTask, Priority.background, this.timeSyncNotBefore, (at) => {
-        this.timeSyncNotBefore = at + TIME_SYNC_PAUSE_MS;
-      });
-    return poll ?? (this.lateCommit === null ? this.planBackground(now) : null);
+    const wanted = this.clock.setting(now) ?? poll;
+    if (wanted !== null) return this.planOf(wanted);
+    return this.lateCommit === null ? this.planBackground(now) : null;
   }
 
-  private planOf(
-    task: Task,
-    priority: Priority,
-    since: Instant,
-    taken: (now: Instant) => unknown,
-    words = taskWords(task),
-  ): Plan {
+  private planOf({ task, priority, since, taken }: Wanted): Plan {
     return {
       priority,
       since,
-      words,
+      words: wordsOf(task),
       go: (at) => {
         taken(at);
         const spent = task.type === 'read' ? Math.min(this.triesSpent, this.settings.retries) : 0;
@@ -567,97 +543,24 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private planOrder({ id, order, since }: Master['orders'][number]): Plan {
     const task = this.taskOf(id, order);
-    return this.planOf(task, Priority.background, since, () => {
+    const taken = (): void => {
       this.orders.shift();
       if (order.what === 'synchronise') this.endOrder(id, null);
-    });
+    };
+    return this.planOf({ task, priority: Priority.background, since, taken });
   }
 
   private taskOf(id: string, order: Order): Task {
-    if (order.what === 'synchronise') return this.timeTask;
+    if (order.what === 'synchronise') return this.clock.task;
     if (order.what === 'broadcast') return broadcastTask(id, order.job);
     if (!isFileOrder(order)) return { type: 'order', id, order };
     this.fileRequests = (this.fileRequests + 1) & 0xffff;
     return { type: 'file', id, job: new FileJob(order, this.settings.maxFragment - FILE_OVERHEAD, this.fileRequests) };
   }
 
-  /** After a step of a wish about a file, answered or not: the next one waits for its turn, or the order ends. */
-  private goOnWithFile(task: Task & { type: 'file' }, now: Instant): void {
-    const next = task.job.next();
-    if (next.step === 'send') {
-      if (task.job.octets > 0) this.effects.push({ type: 'fileProgress', id: task.id, octets: task.job.octets });
-      this.steps.push(task);
-      this.stepSince = now;
-    } else if (next.step === 'failed') this.endOrder(task.id, next.words);
-    else this.endOrder(task.id, null, next.answer);
-  }
-
-  /** A broadcast is sent: the moment that was recorded is told with another one; after that it is done. */
-  private afterBroadcast({ id, functionCode }: Task & { type: 'broadcast' }, at: Instant): void {
-    if (functionCode === FunctionCode.recordCurrentTime) {
-      this.steps.push(recordedTimeTask(id, at));
-      this.stepSince = at;
-    } else this.endOrder(id, null);
-    if (this.clockDue !== null) this.clockDue = at;
-  }
-
-  private get timeTask(): Task {
-    return this.settings.timeSync === 'whenAskedLan' ? { type: 'recordTime' } : { type: 'measureDelay' };
-  }
-
-  private planPoll(now: Instant): Plan | null {
-    const { polls } = this;
-    const due = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
-    const advanceClasses = (at: Instant): void => due.forEach((n) => polls.advance(`class${n}`, at));
-    const integrity = polls.dueSince('integrity', now);
-    const [part] = this.parts;
-    if (part !== undefined) {
-      const priority = readsPresent(part) && integrity === null ? Priority.integrity : Priority.events;
-      return this.planOf(part, priority, this.partsSince, () => this.parts.shift());
-    }
-    const waits = due.length > 0 || this.followUp.length > 0;
-    const patient = this.options.lane && integrity !== null && now - integrity < INTEGRITY_PATIENCE_MS;
-    if (integrity !== null && !(patient && waits)) {
-      const priority = patient ? Priority.integrity : Priority.events;
-      return this.planReads(ALL_CLASSES, priority, integrity, (at) => {
-        advanceClasses(at);
-        polls.advance('integrity', at);
-      });
-    }
-    if (!waits) return null;
-    const classes = ([1, 2, 3] as const).filter((n) => due.includes(n) || this.followUp.includes(n));
-    const since = Math.min(
-      this.followUp.length > 0 ? this.followUpSince : now,
-      ...due.map((n) => polls.dueSince(`class${n}`, now) ?? now),
-    );
-    return this.planReads(classes, Priority.events, since, advanceClasses);
-  }
-
-  /** The first of the requests that read these classes; the others follow it. */
-  private planReads(
-    classes: readonly number[],
-    priority: Priority,
-    since: Instant,
-    taken: (now: Instant) => void,
-  ): Plan | null {
-    const [first, ...others] = this.readPlan.parts(classes);
-    const take = (at: Instant): void => {
-      taken(at);
-      this.followUp = [];
-      this.parts = others;
-      this.partsSince = at;
-    };
-    if (first !== undefined) return this.planOf(first, priority, since, take);
-    // It has none of these.
-    take(this.lastHeard);
-    return null;
-  }
-
   private planBackground(now: Instant): Plan | null {
-    if (this.clockDue !== null && now >= this.clockDue)
-      return this.planOf({ type: 'readClock' }, Priority.background, this.clockDue, (at) => {
-        this.clockDue = at + this.settings.clockCheckMs;
-      });
+    const clock = this.clock.reading(now);
+    if (clock !== null) return this.planOf(clock);
     const { keepAliveMs } = this.settings;
     if (keepAliveMs > 0 && now >= this.lastHeard + keepAliveMs)
       return {
@@ -674,22 +577,17 @@ export class Master implements Session<MasterCommand, MasterEffect> {
 
   private send(task: Task, attempt: number, now: Instant): void {
     this.sequence = (this.sequence + 1) & 0x0f;
-    const [functionCode, objects] = requestOf(task, now);
+    const rules = rulesOf(task);
+    const [functionCode, objects] = rules.request(task, now);
     const request = encodeFragment(single(this.sequence), functionCode, null, objects);
     this.endpoint.sendFragment(request, now, task.type === 'broadcast' ? Broadcast.noConfirm : undefined);
     this.counters.add('requests');
     if (attempt > 0) this.counters.add('retries');
     const begins = Math.max(now, this.lineBegins);
-    if (task.type === 'broadcast') {
-      this.afterBroadcast(task, begins);
-      return;
-    }
-    if (task.type === 'order' && !isAnswered(task.order)) {
-      this.endOrder(task.id, null);
-      return;
-    }
-    if (task.type === 'control' && task.request.mode === 'directNoAnswer') {
-      this.controls.sent(task);
+    if (task.type === 'control') this.controls.sent(task);
+    const unawaited = rules.unawaited?.(task);
+    if (unawaited) {
+      unawaited(this, begins);
       return;
     }
     const { responseTimeoutMs, silentTimeoutMs } = this.settings;
@@ -711,7 +609,6 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       commit: null,
     };
     this.answerComes = false;
-    if (task.type === 'control') this.controls.sent(task);
   }
 
   /** How far the octets of a fragment may put its deadline off. */
@@ -735,44 +632,22 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     }
     if (exchange.commit !== null) {
       this.lateCommit = exchange.commit.token;
-      this.effects.push({ type: 'diagnostic', words: 'the commit took too long; confirm withheld' });
+      this.report({ type: 'diagnostic', words: 'the commit took too long; confirm withheld' });
       return;
     }
     this.counters.add('timeouts');
     const { task, attempt } = exchange;
-    if (task.type === 'control') {
-      this.controls.unanswered(task, `no answer in ${this.settings.responseTimeoutMs} ms`);
-      return;
-    }
-    // A device may not answer what it does not know: that says nothing of the rest.
-    if (task.type === 'attributes') {
-      this.endSurvey(task.survey, null);
-      return;
-    }
-    if (task.type === 'readClock') {
-      this.clockDue = null;
-      return;
-    }
-    if (task.type === 'file') {
-      if (task.job.mayRepeat && attempt < this.settings.retries) {
-        this.repetition = { task, attempt: attempt + 1, since: now };
+    const rules = rulesOf(task);
+    const verdict = rules.unanswered?.(task, attempt, this, now);
+    if (verdict === 'over') return;
+    if (rules.dispensable !== undefined) {
+      this.unanswered.set(task.type, (this.unanswered.get(task.type) ?? 0) + 1);
+      if (this.state !== 'silent') {
+        this.onDeclined(task, rules.dispensable, attempt, now);
         return;
       }
-      task.job.take(null);
-      this.goOnWithFile(task, now);
-      return;
     }
-    if (task.type === 'order') {
-      this.endOrder(task.id, `no answer in ${this.settings.responseTimeoutMs} ms; it may have been carried out`);
-      return;
-    }
-    if (MAY_GO_UNANSWERED.includes(task.type) && this.state !== 'silent') {
-      this.onDeclined(task, attempt, now);
-      return;
-    }
-    if (MAY_GO_UNANSWERED.includes(task.type))
-      this.unanswered.set(task.type, (this.unanswered.get(task.type) ?? 0) + 1);
-    if (attempt < this.settings.retries && this.state !== 'silent') {
+    if (verdict === 'again' || (attempt < this.settings.retries && this.state !== 'silent')) {
       this.repetition = { task, attempt: attempt + 1, since: now };
       return;
     }
@@ -781,29 +656,23 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   }
 
   /** A device may do without this: the rest goes on, with the tries that are left. */
-  private onDeclined(task: Task, attempt: number, now: Instant): void {
-    const times = (this.unanswered.get(task.type) ?? 0) + 1;
-    this.unanswered.set(task.type, times);
+  private onDeclined(task: Task, name: string, attempt: number, now: Instant): void {
+    const times = this.unanswered.get(task.type) ?? 0;
     this.triesSpent = attempt + 1;
-    if (task.type === 'measureDelay' || task.type === 'recordTime')
-      this.timeSyncNotBefore = now + (times < MAX_UNANSWERED ? TIME_SYNC_PAUSE_MS : UNANSWERED_PAUSE_MS);
+    if (task.type === 'measureDelay' || task.type === 'recordTime') this.clock.declined(now, times >= MAX_UNANSWERED);
     if (times === MAX_UNANSWERED)
-      this.effects.push({
-        type: 'diagnostic',
-        words: `does not answer: ${TASK_NAMES[task.type] ?? taskWords(task)}; it is polled all the same`,
-      });
+      this.report({ type: 'diagnostic', words: `does not answer: ${name}; it is polled all the same` });
     // Nothing is left that would find out whether it is there at all.
-    const others = this.startup.some((one) => one.type === 'read') || this.polls.earliest !== null;
+    const others = this.startup.some((one) => one.type === 'read') || this.reads.polls.earliest !== null;
     if (!others && this.state === 'unknown') this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
   }
 
   private becomeSilent(now: Instant, words: string): void {
-    if (this.state !== 'silent') this.effects.push({ type: 'communication', state: 'silent', words });
+    if (this.state !== 'silent') this.report({ type: 'communication', state: 'silent', words });
     this.state = 'silent';
     this.dropStartup('the device does not answer');
     this.nextProbe = now + this.settings.silentPeriodMs;
-    this.parts = [];
-    this.followUp = [];
+    this.reads.drop();
     this.triesSpent = 0;
     this.failWaiting('the device does not answer; nothing was sent');
   }
@@ -836,7 +705,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.counters.add('responses');
     exchange.fragments++;
     this.onAnswer(now);
-    this.effects.push({ type: 'answered', roundTripMs: now - exchange.sentAt });
+    this.report({ type: 'answered', roundTripMs: now - exchange.sentAt });
     this.onIndications(fragment.iin ?? 0, exchange.task, now);
 
     const { task } = exchange;
@@ -863,7 +732,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
       const scope = task.closes ? ALL_EVENT_CLASSES : scopeOf(task);
       if (scope !== 0) this.settle(scope, fragment);
     }
-    if (final) this.finish(exchange, fragment, now);
+    if (final) rulesOf(task).answered(task, { ...exchange, fragment }, this, now);
     if (exchange.commit === null) this.goOn(exchange, final, now);
   }
 
@@ -885,7 +754,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
     if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
-    this.effects.push({ type: 'readings', readings: taken, received, token, keep, ...survey });
+    this.report({ type: 'readings', readings: taken, received, token, keep, ...survey });
     return { fresh: fresh.filter(Boolean).length, ambiguous, repeated };
   }
 
@@ -893,7 +762,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     this.guard.settle(scope, ((iin ?? 0) & IIN_EVENTS) >>> 1);
     if (!this.keptAmbiguous || this.guard.hasAmbiguous) return;
     this.keptAmbiguous = false;
-    this.effects.push({ type: 'keep', keep: this.guard.remembered() });
+    this.report({ type: 'keep', keep: this.guard.remembered() });
   }
 
   /** What a response carries besides its answer to the request. */
@@ -902,10 +771,10 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     const { readings, commands, problem } = taken;
     if (problem !== null) {
       this.counters.add('malformedFragments');
-      this.effects.push({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
+      this.report({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
     }
     this.counters.add('events', readings.filter((reading) => reading.event).length);
-    if (commands.length > 0) this.effects.push({ type: 'commandsReported', commands });
+    if (commands.length > 0) this.report({ type: 'commandsReported', commands });
     return taken;
   }
 
@@ -938,19 +807,14 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (problem !== null && this.state === 'answering') this.readAll(now);
   }
 
-  private askAgain(classes: readonly number[], now: Instant): void {
-    if (this.followUp.length === 0) this.followUpSince = now;
-    this.followUp = [...new Set([...this.followUp, ...classes])];
-  }
-
   private onAnswer(now: Instant): void {
     this.lossAt = null;
     this.triesSpent = 0;
     if (this.state === 'answering') return;
     const wasSilent = this.state === 'silent';
     this.state = 'answering';
-    this.polls.restart(now);
-    this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
+    this.reads.polls.restart(now);
+    this.report({ type: 'communication', state: 'answering', words: 'answers' });
     // It answers, but not what it was asked first: perhaps that got lost.
     for (const type of ['disableUnsolicited', 'enableUnsolicited'] as const)
       if (this.unanswered.get(type) === 1 && !wasSilent && !this.startup.some((task) => task.type === type))
@@ -963,7 +827,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
   /** `task` is null for what the device says unasked. */
   private onIndications(iin: number, task: Task | null, now: Instant): void {
     const news = iin & ~this.iinSeen & (Iin.eventBufferOverflow | Iin.deviceTrouble | Iin.configurationCorrupt);
-    if (news) this.effects.push({ type: 'diagnostic', words: `device says: ${iinWords(news).join(', ')}` });
+    if (news) this.report({ type: 'diagnostic', words: `device says: ${iinWords(news).join(', ')}` });
     // What it had to drop shows in the present values.
     if (news & Iin.eventBufferOverflow) this.readAll(now);
     if (
@@ -974,135 +838,17 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     ) {
       this.clearNotBefore = now + CLEAR_PAUSE_MS;
       if (!(this.iinSeen & Iin.deviceRestart)) {
-        this.effects.push({ type: 'diagnostic', words: 'device says: restarted' });
+        this.report({ type: 'diagnostic', words: 'device says: restarted' });
         this.queueStartup(now);
-        this.timeSyncNotBefore = 0;
+        this.clock.restarted();
       }
       this.startup.unshift({ type: 'clearRestart' });
     }
-    if (iin & Iin.needTime && this.settings.timeSync !== 'never') this.timeSyncAsked = true;
-    if (!(iin & Iin.needTime)) this.timeSyncAsked = false;
-    const refusal = iin & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
-    if (refusal && task !== null && !MAY_BE_REFUSED.includes(task.type) && task.type !== 'read')
-      this.effects.push({ type: 'diagnostic', words: `request refused: ${iinWords(refusal).join(', ')}` });
+    this.clock.indicated((iin & Iin.needTime) !== 0);
+    const refusal = iin & REFUSED;
+    if (refusal && task !== null && !rulesOf(task).mayBeRefused && task.type !== 'read')
+      this.report({ type: 'diagnostic', words: `request refused: ${iinWords(refusal).join(', ')}` });
     this.iinSeen = iin;
-  }
-
-  /** What the last fragment of an answer means for its task. */
-  private finish(exchange: Exchange, fragment: Fragment, now: Instant): void {
-    const { task } = exchange;
-    switch (task.type) {
-      case 'control':
-        if (this.controls.answered(task, fragment, now)) this.send({ ...task, phase: 'operate' }, 0, now);
-        break;
-      case 'measureDelay':
-        this.startup.unshift({ type: 'writeTime', oneWayMs: oneWay(fragment, now - exchange.sentAt) });
-        break;
-      case 'read':
-        if (task.survey !== undefined) this.goOnWithSurvey(task.survey, surveyRefusal(fragment));
-        else if (exchange.unreadable) this.readOtherwise(task, 'unreadable', now);
-        else if (this.isRefused(exchange, task, fragment))
-          this.readOtherwise(task, 'refused', now, iinWords(refusalOf(fragment)).join(', '));
-        else this.considerAskingAgain(exchange, task, fragment, now);
-        break;
-      case 'attributes':
-        this.endSurvey(task.survey, null, deviceAttributes(fragment));
-        break;
-      case 'recordTime':
-        if (!refusalOf(fragment)) this.startup.unshift({ type: 'writeRecordedTime', at: exchange.sentAt });
-        break;
-      case 'readClock':
-        this.onClock(fragment, exchange.sentAt, now);
-        break;
-      case 'order': {
-        const answer = orderAnswer(task.order, fragment);
-        if (typeof answer === 'string') this.endOrder(task.id, answer);
-        else this.endOrder(task.id, null, answer);
-        break;
-      }
-      case 'file': {
-        const decoded = decodeFileObject(fragment.octets, fragment.objectsAt);
-        const refusal = refusalOf(fragment);
-        if (decoded.ok) task.job.take(decoded.value);
-        else task.job.take(null, refusal ? `the device refused: ${iinWords(refusal).join(', ')}` : decoded.problem);
-        this.goOnWithFile(task, now);
-        break;
-      }
-      case 'broadcast':
-      case 'disableUnsolicited':
-      case 'enableUnsolicited':
-      case 'clearRestart':
-        break;
-      case 'writeTime':
-      case 'writeRecordedTime':
-        // How well it went shows in the clock.
-        if (this.clockDue !== null) this.clockDue = now;
-        break;
-      default:
-        task satisfies never;
-    }
-  }
-
-  /** The device's clock, read half a round trip ago at the best guess (common practice). */
-  private onClock(fragment: Fragment, sentAt: Instant, now: Instant): void {
-    const theirs = clockOf(fragment);
-    if (theirs === null) {
-      this.clockDue = null;
-      return;
-    }
-    const half = (now - sentAt) / 2;
-    this.effects.push({ type: 'clock', offsetMs: Math.round(theirs - (now - half)), uncertaintyMs: Math.ceil(half) });
-  }
-
-  /** Whether a read is refused. A device that says so of what it answers says it always. */
-  private isRefused(exchange: Exchange, task: ReadPart, fragment: Fragment): boolean {
-    const refusal = refusalOf(fragment) & ~this.meaningless;
-    if (refusal === 0) return false;
-    if (!exchange.objects || task.classes.length > 1) return true;
-    this.meaningless |= refusal;
-    this.readPlan.forget();
-    return false;
-  }
-
-  /** What was refused, or could not be read, is asked for in another way. */
-  private readOtherwise(task: ReadPart, how: 'refused' | 'unreadable', now: Instant, words = ''): void {
-    const before = this.learned;
-    const instead = this.readPlan.refused(task, how);
-    if (this.parts.length === 0) this.partsSince = now;
-    // What still stands in line was asked in the old way.
-    const replaces = instead.length > 0;
-    this.parts = replaces ? [...instead, ...this.parts.filter((part) => !overlaps(part, instead))] : this.parts;
-    if (words !== '') this.effects.push({ type: 'diagnostic', words: `request refused: ${taskWords(task)}: ${words}` });
-    if (this.learned !== before)
-      this.effects.push({ type: 'diagnostic', words: `from now on: ${this.learned ?? 'as set'}` });
-  }
-
-  /** More events than one answer holds, or such as may have come twice: ask on, as long as answers bring new ones. */
-  private considerAskingAgain(exchange: Exchange, task: ReadPart, fragment: Fragment, now: Instant): void {
-    const iin = fragment.iin ?? 0;
-    const waiting = task.classes.filter((n) => n > 0 && iin & (1 << n));
-    if (exchange.repeated && this.checks < MAX_CHECKS && this.settings.pollAgain) {
-      // Is it through now?
-      this.checks++;
-      this.askAgain(task.classes.length > 0 ? task.classes.filter((n) => n > 0) : [1, 2, 3], now);
-      return;
-    }
-    if (exchange.fresh === 0) {
-      this.checks = 0;
-      if (waiting.length > 0 && exchange.objects && fragment.control.confirm && !this.stuckNoted) {
-        this.stuckNoted = true;
-        const words = `says that events of class ${waiting.join(', ')} wait, but brings none that are new; asked at its polls' times`;
-        this.effects.push({ type: 'diagnostic', words });
-      }
-      return;
-    }
-    this.stuckNoted = false;
-    if (!this.settings.pollAgain || !fragment.control.confirm) return;
-    if (waiting.length > 0) this.askAgain(waiting, now);
-    if (exchange.ambiguous && this.checks < MAX_CHECKS) {
-      this.checks++;
-      this.askAgain(task.classes.length > 0 ? task.classes.filter((n) => n > 0) : [1, 2, 3], now);
-    } else if (!exchange.ambiguous) this.checks = 0;
   }
 
   /** Sends the oldest confirm that is due. */
@@ -1115,7 +861,7 @@ export class Master implements Session<MasterCommand, MasterEffect> {
     if (!unsolicited) this.confirmedAt = now;
     if (unsolicited && this.unsolicited?.ambiguous && this.settings.pollAgain) {
       this.unsolicited.ambiguous = false;
-      this.askAgain([1, 2, 3], now);
+      this.reads.askAgain([1, 2, 3], now);
     }
     const { exchange } = this;
     if (unsolicited || exchange?.commit == null || exchange.sequence !== sequence) return;
@@ -1171,53 +917,8 @@ const FILE_OVERHEAD = 4 + 6 + 8;
 const surveyOf = (task: Task): { survey?: string } =>
   task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};
 
-const REFUSALS = Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError;
-const refusalOf = ({ iin }: Fragment): number => (iin ?? 0) & REFUSALS;
-
-/** Why an answer to a survey is not all there is. */
-function surveyRefusal(fragment: Fragment): string | null {
-  const refusal = refusalOf(fragment);
-  return refusal ? `the device refused the request: ${iinWords(refusal).join(', ')}` : null;
-}
-
-/** Requests that a device may well not know. */
-const MAY_BE_REFUSED: readonly Task['type'][] = [
-  'disableUnsolicited',
-  'measureDelay',
-  'recordTime',
-  'readClock',
-  'attributes',
-  'order',
-  'file',
-];
-
-/** Requests that a device may leave unanswered, and is polled all the same. */
-const MAY_GO_UNANSWERED: readonly Task['type'][] = [
-  'disableUnsolicited',
-  'enableUnsolicited',
-  'clearRestart',
-  'measureDelay',
-  'recordTime',
-  'writeTime',
-  'writeRecordedTime',
-];
 /** After so many a device counts as not knowing such a request. */
 const MAX_UNANSWERED = 2;
-
-const TASK_NAMES: Partial<Record<Task['type'], string>> = {
-  disableUnsolicited: 'disable unsolicited',
-  enableUnsolicited: 'enable unsolicited',
-  clearRestart: 'clear restart',
-  measureDelay: 'measure delay',
-  recordTime: 'record time',
-  writeTime: 'set clock',
-  writeRecordedTime: 'set clock',
-};
-
-const overlaps = (part: ReadPart, instead: readonly ReadPart[]): boolean =>
-  instead.some(
-    (one) => one.classes.some((n) => part.classes.includes(n)) || one.groups?.join() === part.groups?.join(),
-  );
 
 const carriesUserData = ({ primary, functionCode }: LinkFrame): boolean =>
   primary &&

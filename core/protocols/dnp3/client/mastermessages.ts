@@ -1,10 +1,26 @@
+import type { Instant } from '../../../session/index.ts';
 import type { DeviceAttribute } from '../attributes.ts';
 import type { ReceivedFragment } from '../wire/endpoint.ts';
 import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
+import type { ControlBlock, Setpoint } from '../control.ts';
 import type { Order, OrderAnswer } from '../order.ts';
-import type { ControlRequest } from './request.ts';
 
 /** What is said to a master, and what it says. */
+
+/** With `directNoAnswer` the device is asked for none. */
+export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
+export const isSelected = (mode: ControlMode): boolean => mode === 'selectOperate' || mode === 'selectOnly';
+
+export interface ControlRequest {
+  type: 'control';
+  id: string;
+  index: number;
+  block: Omit<ControlBlock, 'status'>;
+  /** An analog output takes this instead of the block. */
+  setpoint?: Omit<Setpoint, 'status'>;
+  mode: ControlMode;
+  expiresAt: Instant;
+}
 
 export type MasterCommand =
   | { type: 'committed'; token: number }

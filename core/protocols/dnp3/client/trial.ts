@@ -1,12 +1,12 @@
 import { POINT_KINDS, KIND_WORDS, type PointKind } from '../../../point/index.ts';
 import type { Instant, Session } from '../../../session/index.ts';
 import { SELF_ADDRESS } from '../address.ts';
-import { encodeFragment, FunctionCode, Iin, iinWords, single } from '../wire/application.ts';
+import { encodeFragment, FunctionCode, Iin, iinWords, single, REFUSED } from '../wire/application.ts';
 import { CounterSet } from '../counters.ts';
 import { Endpoint } from '../wire/endpoint.ts';
 import { SecondaryFunction, type LinkFrame } from '../wire/link.ts';
 import { measuredReadings } from '../wire/measured.ts';
-import { requestOf } from './request.ts';
+import { read } from './tasks/reads.ts';
 
 /*
  * A first conversation with a device that is not in service yet: asks for its link status, then reads the present
@@ -138,7 +138,7 @@ export class Trial implements Session<never, TrialEffect> {
     this.fragments = 0;
     this.counts = new Map();
     this.sequence = (this.sequence + 1) & 0x0f;
-    const [functionCode, objects] = requestOf({ type: 'read', classes: [0] }, now);
+    const [functionCode, objects] = read.request({ type: 'read', classes: [0] }, now);
     this.endpoint.sendFragment(encodeFragment(single(this.sequence), functionCode, null, objects), now);
   }
 
@@ -152,7 +152,7 @@ export class Trial implements Session<never, TrialEffect> {
 
   private onAnswer(fragment: Parameters<typeof measuredReadings>[0], now: Instant): void {
     const iin = fragment.iin ?? 0;
-    const refusal = iin & (Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError);
+    const refusal = iin & REFUSED;
     if (refusal) {
       this.end(
         'read',

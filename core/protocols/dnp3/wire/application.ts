@@ -68,6 +68,10 @@ const IIN_WORDS: readonly (readonly [number, string])[] = [
 
 export const iinWords = (iin: number): string[] => IIN_WORDS.filter(([bit]) => iin & bit).map(([, word]) => word);
 
+/** The device did not do what it was asked. */
+export const REFUSED = Iin.functionNotSupported | Iin.objectUnknown | Iin.parameterError;
+export const refusalOf = ({ iin }: Pick<Fragment, 'iin'>): number => (iin ?? 0) & REFUSED;
+
 export interface ApplicationControl {
   first: boolean;
   final: boolean;
