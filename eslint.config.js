@@ -10,7 +10,10 @@ const mayNotImport = (/** @type {string[]} */ names, /** @type {string} */ why) 
     {
       patterns: [
         ...(names.length ? [{ group: names, message: why }] : []),
-        { group: ['@halvix/core/*/*'], message: "Import a core folder through its index.ts: '@halvix/core/<folder>'." },
+        {
+          group: ['@halvix/core/*/*', '!@halvix/core/protocols/*', '@halvix/core/protocols/*/*'],
+          message: "Import a core folder through its index.ts: '@halvix/core/<folder>'.",
+        },
       ],
     },
   ],

@@ -9,7 +9,7 @@ import {
   type MasterEffect,
   type ReportedCommand,
   type Setpoint,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver, TcpClient } from '@halvix/wire';
 import { randomUUID } from 'node:crypto';

@@ -9,7 +9,7 @@ import {
   type OutstationCommand,
   type OutstationEffect,
   type OutstationSettings,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import { USUAL_CLASS } from '@halvix/core/mapping';
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';

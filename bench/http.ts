@@ -1,4 +1,4 @@
-import { CONTROL_OPERATIONS, type ControlOperation } from '@halvix/core/dnp3';
+import { CONTROL_OPERATIONS, type ControlOperation } from '@halvix/core/protocols/dnp3';
 import { POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';

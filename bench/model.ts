@@ -1,4 +1,4 @@
-import type { ControlBlock, Setpoint, StoredFile } from '@halvix/core/dnp3';
+import type { ControlBlock, Setpoint, StoredFile } from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import type { RelayPoint } from './scenario/feederrelay.ts';
 

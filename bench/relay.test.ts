@@ -1,4 +1,9 @@
-import { CONTROL_OPERATIONS, ControlStatus, type ControlBlock, type ControlOperation } from '@halvix/core/dnp3';
+import {
+  CONTROL_OPERATIONS,
+  ControlStatus,
+  type ControlBlock,
+  type ControlOperation,
+} from '@halvix/core/protocols/dnp3';
 import { describe, expect, test } from 'vitest';
 import { DEMO_PORTS, demoConfiguration } from './scenario/configuration.ts';
 import { checkConfiguration } from '@halvix/core/config';

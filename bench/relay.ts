@@ -4,7 +4,7 @@ import {
   controlOperation,
   type ControlBlock,
   type StoredFile,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import type { DeviceModel } from './model.ts';
 import { FEEDER_RELAY } from './scenario/feederrelay.ts';

@@ -1,4 +1,4 @@
-import { ControlStatus, controlOperation, type ControlBlock, type Setpoint } from '@halvix/core/dnp3';
+import { ControlStatus, controlOperation, type ControlBlock, type Setpoint } from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import type { DeviceModel, Sample } from './model.ts';
 import type { RelayPoint } from './scenario/feederrelay.ts';

@@ -8,7 +8,7 @@ import {
   type ControlOperation,
   type MasterEffect,
   type SetpointVariation,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import type { CommandState } from '@halvix/core/path';
 import { Quality, scaledValue, type Reading } from '@halvix/core/point';
 import {
@@ -26,7 +26,7 @@ import type { DeviceRunner } from './device.ts';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
 import { log, reason } from './log.ts';
-import type { CentreControl } from './outbound.ts';
+import type { CentreControl, GivenCommand } from './controls.ts';
 
 export interface CommandContext {
   database: Database;
@@ -39,15 +39,6 @@ export interface CommandContext {
   /** An output was given a command, and the device has said what it thinks of it. */
   given: (command: GivenCommand) => void;
   changed: () => void;
-}
-
-export interface GivenCommand {
-  device: string;
-  kind: 'output' | 'setpoint';
-  index: number;
-  /** 1 or 0; of an analog output, counts. */
-  value: number;
-  status: number;
 }
 
 interface Running {

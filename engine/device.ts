@@ -11,7 +11,7 @@ import {
   type Order,
   type OrderAnswer,
   type MasterEffect,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import type { DeviceState } from '@halvix/core/path';
 import type { SurveyedPoint } from '@halvix/core/survey';
 import { clock } from '@halvix/wire';

@@ -1,5 +1,5 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import type { MeasuredReading, ReceivedFragment } from '@halvix/core/protocols/dnp3';
 import { Quality, type PointKind, type Reading } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 

@@ -1,5 +1,5 @@
 import { configurationSchema } from '@halvix/core/config';
-import { ReplayGuard, type MeasuredReading, type ReceivedFragment } from '@halvix/core/dnp3';
+import { ReplayGuard, type MeasuredReading, type ReceivedFragment } from '@halvix/core/protocols/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
 import {
   copyReadings,

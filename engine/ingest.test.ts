@@ -1,5 +1,5 @@
 import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
-import type { MeasuredReading, ReceivedFragment } from '@halvix/core/dnp3';
+import type { MeasuredReading, ReceivedFragment } from '@halvix/core/protocols/dnp3';
 import { Quality } from '@halvix/core/point';
 import { beforeEach, describe, expect, test } from 'vitest';
 import { Exchange, withoutCommunication } from './exchange.ts';

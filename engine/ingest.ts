@@ -1,5 +1,5 @@
 import type { DeviceConfig } from '@halvix/core/config';
-import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/dnp3';
+import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/protocols/dnp3';
 import {
   LEVEL_WORDS,
   LimitWatch,

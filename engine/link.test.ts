@@ -8,7 +8,7 @@ import {
   type MasterEffect,
   type OutstationCommand,
   type OutstationEffect,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import { clock, Driver } from '@halvix/wire';
 import { execFileSync, spawn } from 'node:child_process';
 import { createSocket } from 'node:dgram';

@@ -9,7 +9,7 @@ import {
   type MasterCommand,
   type MasterEffect,
   type Turn,
-} from '@halvix/core/dnp3';
+} from '@halvix/core/protocols/dnp3';
 import type { LaneState, LinkState } from '@halvix/core/path';
 import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix/wire';
 import { makeTransport, tlsOf } from './transport.ts';

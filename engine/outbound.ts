@@ -1,6 +1,7 @@
 import type { MappingConfig, OutboundConfig, PointConfig } from '@halvix/core/config';
 import {
   ControlStatus,
+  converted,
   flagsFromQuality,
   objectWords,
   type BufferedEvent,
@@ -10,8 +11,7 @@ import {
   type OutstationEffect,
   type OutstationPoint,
   type Setpoint,
-} from '@halvix/core/dnp3';
-import { converted } from '@halvix/core/mapping';
+} from '@halvix/core/protocols/dnp3';
 import type { OutboundState } from '@halvix/core/path';
 import {
   deadbandInCounts,
@@ -24,18 +24,10 @@ import {
   type Reading,
 } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
-import type { GivenCommand } from './commands.ts';
+import type { CentreControl, GivenCommand } from './controls.ts';
 import type { Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
 import type { OutboundPort, PortMember } from './outboundport.ts';
-
-export interface CentreControl {
-  outbound: string;
-  device: string;
-  index: number;
-  phase: 'select' | 'operate' | 'direct';
-  item: ControlItem;
-}
 
 export interface OutboundContext {
   exchange: Exchange;

@@ -1,5 +1,5 @@
 import { isAllowed, type OutboundConfig } from '@halvix/core/config';
-import { Caller } from '@halvix/core/dnp3';
+import { Caller } from '@halvix/core/protocols/dnp3';
 import { CallServer, type Call } from '@halvix/wire';
 import { tlsOf } from './transport.ts';
 

@@ -1,4 +1,4 @@
-import { Trial, type TrialEffect } from '@halvix/core/dnp3';
+import { Trial, type TrialEffect } from '@halvix/core/protocols/dnp3';
 import {
   NO_PROBE_RESULT,
   type ProbeRequest,

@@ -1,5 +1,5 @@
 import { toHex } from '@halvix/core/bytes';
-import { describeFragment, positionsInFrames } from '@halvix/core/dnp3';
+import { describeFragment, positionsInFrames } from '@halvix/core/protocols/dnp3';
 import type { Trail } from '@halvix/core/path';
 import type { LivePoint } from './exchange.ts';
 import type { OutboundRunner } from './outbound.ts';

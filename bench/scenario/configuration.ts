@@ -1,5 +1,5 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
-import { DEFAULT_VARIATIONS } from '@halvix/core/dnp3';
+import { DEFAULT_VARIATIONS } from '@halvix/core/protocols/dnp3';
 import { USUAL_CLASS } from '@halvix/core/mapping';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';

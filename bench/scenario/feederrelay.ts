@@ -1,4 +1,4 @@
-import type { ControlOperation } from '@halvix/core/dnp3';
+import type { ControlOperation } from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 
 /** A point of the invented feeder relay: what it is called, and how its wire value reads. */

@@ -1,4 +1,4 @@
-import type { StoredFile } from '@halvix/core/dnp3';
+import type { StoredFile } from '@halvix/core/protocols/dnp3';
 
 /** What a relay recorded around a trip: amperes and kilovolts. */
 export interface Disturbance {

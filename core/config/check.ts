@@ -1,5 +1,4 @@
-import { mappingProblem } from '../mapping/index.ts';
-import { GROUPS, objectType } from '../dnp3/index.ts';
+import { GROUPS, mappingProblem, objectType } from '../protocols/dnp3/index.ts';
 import { addressWords } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { checkPoints } from './checkpoints.ts';

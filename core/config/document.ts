@@ -8,7 +8,7 @@ import {
   SETPOINT_FORMS,
   type ControlOperation,
   type SetpointForm,
-} from '../dnp3/index.ts';
+} from '../protocols/dnp3/index.ts';
 import { POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
 

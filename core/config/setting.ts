@@ -1,4 +1,4 @@
-import { SETPOINT_FORMS, SETPOINT_LIMITS, isWholeForm, type SetpointForm } from '../dnp3/index.ts';
+import { SETPOINT_FORMS, SETPOINT_LIMITS, isWholeForm, type SetpointForm } from '../protocols/dnp3/index.ts';
 import { rawValue, scaledValue } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { PointConfig } from './document.ts';

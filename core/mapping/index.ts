@@ -1,4 +1,3 @@
-export { converted, isControl, mappingProblem, targetKinds, type Handed, type MappingTarget } from './convert.ts';
 export {
   applyRule,
   mappingTo,

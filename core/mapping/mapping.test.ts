@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { newPoint } from '../pointlist/index.ts';
 import { Quality, type PointKind } from '../point/index.ts';
-import { converted, mappingProblem } from './convert.ts';
+import { converted, mappingProblem } from '../protocols/dnp3/index.ts';
 import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
 
 const rule = (change: Partial<MappingRule> = {}): MappingRule => ({

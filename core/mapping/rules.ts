@@ -1,7 +1,6 @@
 import type { MappingConfig } from '../config/index.ts';
-import { DEFAULT_VARIATIONS } from '../dnp3/index.ts';
+import { DEFAULT_VARIATIONS, mappingProblem, targetKinds } from '../protocols/dnp3/index.ts';
 import { addressWords, kindRank, POINT_KINDS, type PointKind } from '../point/index.ts';
-import { mappingProblem, targetKinds } from './convert.ts';
 import type { ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */

@@ -1,7 +1,6 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
-import { objectWords } from '../dnp3/index.ts';
+import { isControl, objectWords } from '../protocols/dnp3/index.ts';
 import { addressWords, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
-import { isControl } from './convert.ts';
 
 export const SHEET_HEADING = [
   'Kind',

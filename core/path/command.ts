@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { CONTROL_OPERATIONS, type ControlOperation } from '../dnp3/index.ts';
+import { CONTROL_OPERATIONS, type ControlOperation } from '../protocols/dnp3/index.ts';
 
 /**
  * The life of a command row:

@@ -1,5 +1,5 @@
 import '../words/index.ts';
-import { credentialsSchema, orderSchema } from '../dnp3/index.ts';
+import { credentialsSchema, orderSchema } from '../protocols/dnp3/index.ts';
 import { z } from 'zod';
 
 /** PostgreSQL notification channels. */

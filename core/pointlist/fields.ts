@@ -1,6 +1,11 @@
 import type { z } from 'zod';
 import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../config/index.ts';
-import { CONTROL_OPERATIONS, SETPOINT_FORMS, type ControlOperation, type SetpointForm } from '../dnp3/index.ts';
+import {
+  CONTROL_OPERATIONS,
+  SETPOINT_FORMS,
+  type ControlOperation,
+  type SetpointForm,
+} from '../protocols/dnp3/index.ts';
 import {
   addressWords,
   isScaled,

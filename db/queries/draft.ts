@@ -13,7 +13,7 @@ import { CHANNELS } from '@halvix/core/path';
 import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
 import { list, rowsOf, type Database } from '../open.ts';
 import { draftObject, revision } from '../schema/index.ts';
-import { readStored } from './configuration.ts';
+import { readStored } from './stored.ts';
 
 /** An object of the draft; without a document it was deleted. */
 export interface DraftObject {

@@ -5,9 +5,9 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { expect, test } from 'vitest';
 import { POINT_KINDS } from '@halvix/core/point';
-import { Loop } from '../../core/dnp3/loop.ts';
-import { DEFAULT_VARIATIONS } from '../../core/dnp3/pointtable.ts';
-import { OBJECT_TYPES } from '../../core/dnp3/objects.ts';
+import { Loop } from '../../core/protocols/dnp3/trials/loop.ts';
+import { DEFAULT_VARIATIONS } from '../../core/protocols/dnp3/server/pointtable.ts';
+import { OBJECT_TYPES } from '../../core/protocols/dnp3/wire/objects.ts';
 import { captureOf } from '../rig/capture.ts';
 
 const run = promisify(execFile);

@@ -1,4 +1,4 @@
-import { fuzz } from '../../core/dnp3/fuzz.ts';
+import { fuzz } from '../../core/protocols/dnp3/trials/fuzz.ts';
 
 /*
  * `npm run fuzz [-- STREAMS [SEED]]`: mutated streams against master, outstation and lane; a million by default. Ends

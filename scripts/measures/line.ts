@@ -1,5 +1,10 @@
 import { configurationSchema } from '@halvix/core/config';
-import { Outstation, outstationSettings, type OutstationCommand, type OutstationEffect } from '@halvix/core/dnp3';
+import {
+  Outstation,
+  outstationSettings,
+  type OutstationCommand,
+  type OutstationEffect,
+} from '@halvix/core/protocols/dnp3';
 import { databaseSetting, portSetting, readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
 import { clock, Driver } from '@halvix/wire';

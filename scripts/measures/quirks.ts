@@ -1,4 +1,4 @@
-import { ODDITIES, tryOddity } from '../../core/dnp3/model/quirks.ts';
+import { ODDITIES, tryOddity } from '../../core/protocols/dnp3/trials/model/quirks.ts';
 
 /* Our master before devices that each behave oddly, in virtual time: how many were tried, and with how many it went wrong. */
 let wrong = 0;

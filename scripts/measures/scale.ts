@@ -1,5 +1,10 @@
 import { configurationSchema } from '@halvix/core/config';
-import { Outstation, outstationSettings, type OutstationCommand, type OutstationEffect } from '@halvix/core/dnp3';
+import {
+  Outstation,
+  outstationSettings,
+  type OutstationCommand,
+  type OutstationEffect,
+} from '@halvix/core/protocols/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase, rowsOf } from '@halvix/db';
 import { sql } from 'drizzle-orm';

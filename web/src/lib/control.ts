@@ -1,4 +1,4 @@
-import type { ControlOperation } from '@halvix/core/dnp3';
+import type { ControlOperation } from '@halvix/core/protocols/dnp3';
 import { countsToSend } from '@halvix/core/config';
 import { decimals, scaledValue, scalingOf, type ScaledPoint } from '@halvix/core/point';
 import type { PointView } from './server/points.ts';

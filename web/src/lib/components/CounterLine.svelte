@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { COUNTER_WORDS, type CounterName } from '@halvix/core/dnp3';
+  import { COUNTER_WORDS, type CounterName } from '@halvix/core/protocols/dnp3';
   import { clock } from '../clock.svelte.ts';
   import { clockTime, fullTime, rawWords } from '../format.ts';
 

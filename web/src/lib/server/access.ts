@@ -1,4 +1,4 @@
-import type { Order } from '@halvix/core/dnp3';
+import type { Order } from '@halvix/core/protocols/dnp3';
 import type { Role } from '@halvix/db';
 
 /** Who may do what: the one place. A route or a method that is not listed is refused to everybody. */

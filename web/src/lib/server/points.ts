@@ -1,7 +1,7 @@
 import { addressWords, scalingOf, type Reading } from '@halvix/core/point';
 import type { PointConfig } from '@halvix/core/config';
 import { latestOf } from '@halvix/db';
-import type { ControlOperation } from '@halvix/core/dnp3';
+import type { ControlOperation } from '@halvix/core/protocols/dnp3';
 import { database } from './database.ts';
 import type { ModelPoint } from './model.ts';
 

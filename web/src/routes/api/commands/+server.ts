@@ -1,5 +1,5 @@
 import { countsToSend, type PointConfig } from '@halvix/core/config';
-import { CONTROL_OPERATIONS, SETPOINT_FORMS } from '@halvix/core/dnp3';
+import { CONTROL_OPERATIONS, SETPOINT_FORMS } from '@halvix/core/protocols/dnp3';
 import { commandOrderSchema, type CommandOrder } from '@halvix/core/path';
 import { orderCommand } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { page } from '$app/state';
   import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
-  import { GROUPS, objectWords } from '@halvix/core/dnp3';
-  import { applyRule, isControl, mappingProblem, targetKinds, type MappingRule } from '@halvix/core/mapping';
+  import { GROUPS, isControl, mappingProblem, objectWords, targetKinds } from '@halvix/core/protocols/dnp3';
+  import { applyRule, type MappingRule } from '@halvix/core/mapping';
   import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';

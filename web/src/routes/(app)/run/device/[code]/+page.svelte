@@ -1,7 +1,7 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
   import { goto } from '$app/navigation';
-  import type { Order } from '@halvix/core/dnp3';
+  import type { Order } from '@halvix/core/protocols/dnp3';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { ask, messageOf, post } from '$lib/ask.ts';

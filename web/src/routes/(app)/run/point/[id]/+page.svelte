@@ -1,6 +1,6 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
-  import { flagWords } from '@halvix/core/dnp3';
+  import { flagWords } from '@halvix/core/protocols/dnp3';
   import { TIME_SOURCE_WORDS, qualityWords, type TimeSource } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { clock } from '$lib/clock.svelte.ts';

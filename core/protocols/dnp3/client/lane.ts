@@ -1,0 +1,411 @@
+import type { Instant, Session } from '../../../session/index.ts';
+import { LinkParser, type LinkFrame } from '../wire/link.ts';
+import type { Master } from './master.ts';
+import type { MasterCommand, MasterEffect } from './mastermessages.ts';
+import { Priority } from './task.ts';
+
+/*
+ * The queue of a line that several devices share.
+ *
+ * Rules:
+ *  1. One master holds the line at a time: from its request until its answer has come or its time-out has passed. While
+ *     an answer waits for its commit the line is free for others; the confirm takes a turn of its own.
+ *  2. Whose turn is next: the most urgent wish (control, confirm, events, integrity, background); among equals the
+ *     device that had the least of the line so far, weighed by its share. A wish below events that has waited for
+ *     `AGEING_MS` counts one step more urgent, so that nothing waits for ever.
+ *  3. A device that begins anew after a rest does not get the time it did not use.
+ *  4. Frames go to the master of the device that sent them. Checksum errors and garbage count for the one that holds
+ *     the line, otherwise for the line.
+ *  5. What is sent after something else of ours follows it on the line without a gap. On a radio the transmitter is
+ *     keyed, and `keyUpMs` later the octets go; after the last one it is let go `keyDownMs` later. After octets that are not for us the line rests for `quietMs`.
+ */
+
+export interface LineTiming {
+  /** Octets go one after the other at this rate; 0: at once. Bits a second. */
+  bitRate: number;
+  /** Bits of a character on the line, start and stop bits included. */
+  bitsPerOctet: number;
+  keyUpMs: number;
+  keyDownMs: number;
+  quietMs: number;
+}
+
+export const NO_LINE_TIMING: LineTiming = { bitRate: 0, bitsPerOctet: 10, keyUpMs: 0, keyDownMs: 0, quietMs: 0 };
+
+export const octetMs = ({ bitRate, bitsPerOctet }: LineTiming): number =>
+  bitRate > 0 ? (1000 * bitsPerOctet) / bitRate : 0;
+
+export type LaneCommand = { device: string; command: MasterCommand };
+
+export type LaneEffect =
+  | { type: 'send'; octets: Uint8Array; device: string }
+  /** The transmitter's key. */
+  | { type: 'key'; on: boolean }
+  | { type: 'device'; device: string; effect: Exclude<MasterEffect, { type: 'send' }> }
+  | { type: 'turn'; turn: Turn };
+
+/** One device's time on the line. */
+export interface Turn {
+  device: string;
+  words: string;
+  began: Instant;
+  ended: Instant;
+  /** Spent waiting for the other end, without octets on the line. */
+  waitingMs: number;
+  sendingMs: number;
+  receivingMs: number;
+  outcome: 'answered' | 'silent' | 'sent';
+}
+
+interface Member {
+  device: string;
+  master: Master;
+  share: number;
+  /** The line time it has had, weighed by its share, milliseconds. */
+  used: number;
+  lastPoll: Instant | null;
+  cycleMs: number | null;
+  turns: number;
+  silentTurns: number;
+}
+
+/** Line time of each device since `since`, for the screen. */
+export interface LaneNumbers {
+  since: Instant;
+  turns: number;
+  sendingMs: number;
+  receivingMs: number;
+  waitingMs: number;
+  turningMs: number;
+  otherFrames: number;
+  badFrames: number;
+  devices: Record<string, { cycleMs: number | null; turns: number; silentTurns: number; lineMs: number }>;
+}
+
+const AGEING_MS = 10_000;
+
+export class MasterLane implements Session<LaneCommand, LaneEffect> {
+  private readonly members = new Map<string, Member>();
+  private readonly byAddress = new Map<number, Member>();
+  private readonly parser = new LinkParser();
+  private effects: LaneEffect[] = [];
+  private out: { device: string; octets: Uint8Array }[] = [];
+  private up = false;
+  private holder: Member | null = null;
+  private turn: Turn | null = null;
+  /** The line is ours to send on from then on. */
+  private freeAt: Instant = 0;
+  /** Our own octets are on the line until then; more of ours may follow them without a gap. */
+  private sendingUntil: Instant = 0;
+  /** The transmitter is keyed: since when octets may go, and until when it stays. */
+  private key: { readyAt: Instant; offAt: Instant | null } | null = null;
+  private wakeAt: Instant | null = null;
+  private totals = { turns: 0, sendingMs: 0, receivingMs: 0, waitingMs: 0, turningMs: 0, otherFrames: 0, badFrames: 0 };
+  private since: Instant;
+
+  constructor(
+    readonly timing: LineTiming,
+    now: Instant,
+  ) {
+    this.since = now;
+  }
+
+  get devices(): string[] {
+    return [...this.members.keys()];
+  }
+
+  /** The master of a device on this line, made with `lane: true`; its outstation address is its own on the line. */
+  add(device: string, master: Master, now: Instant): void {
+    const member: Member = {
+      device,
+      master,
+      share: master.settings.share,
+      used: this.leastUsed(),
+      lastPoll: null,
+      cycleMs: null,
+      turns: 0,
+      silentTurns: 0,
+    };
+    this.members.set(device, member);
+    this.byAddress.set(master.settings.theirAddress, member);
+    if (this.up) master.start(now);
+    this.run(now);
+  }
+
+  remove(device: string, now: Instant): void {
+    const member = this.members.get(device);
+    if (member === undefined) return;
+    member.master.stop(now);
+    this.collect(member, now);
+    this.members.delete(device);
+    this.byAddress.delete(member.master.settings.theirAddress);
+    if (this.holder === member) this.endTurn(now);
+    this.run(now);
+  }
+
+  private leastUsed(): number {
+    const used = [...this.members.values()].map((member) => member.used);
+    return used.length > 0 ? Math.min(...used) : 0;
+  }
+
+  start(now: Instant): void {
+    this.up = true;
+    this.parser.reset();
+    this.freeAt = this.sendingUntil = now;
+    for (const { master } of this.members.values()) master.start(now);
+    this.run(now);
+  }
+
+  stop(now: Instant): void {
+    if (!this.up) return;
+    this.up = false;
+    if (this.key !== null) this.effects.push({ type: 'key', on: false });
+    this.key = null;
+    this.turn = null;
+    this.holder = null;
+    this.out = [];
+    for (const { master } of this.members.values()) master.stop(now);
+    this.run(now);
+  }
+
+  receive(bytes: Uint8Array, now: Instant): void {
+    if (!this.up) return;
+    const { holder } = this;
+    const took = bytes.length * octetMs(this.timing);
+    holder?.master.octetsArrive(now);
+    if (this.turn !== null) this.turn.receivingMs += took;
+    for (const event of this.parser.push(bytes)) {
+      if (event.type !== 'frame') {
+        this.totals.badFrames++;
+        holder?.master.receiveEvent(event, now);
+        continue;
+      }
+      const member = this.memberOf(event.frame);
+      if (member !== undefined) member.master.receiveEvent(event, now);
+      else {
+        this.totals.otherFrames++;
+        // Where one device alone is asked, whoever answers is meant to be it.
+        if (holder !== null && !event.frame.fromMaster)
+          holder.master.strangerHeard(event.frame.source, event.frame.destination);
+        this.freeAt = Math.max(this.freeAt, now + this.timing.quietMs);
+      }
+    }
+    // The other end lets its transmitter go before ours may be keyed.
+    if (this.timing.keyDownMs > 0) this.freeAt = Math.max(this.freeAt, now + this.timing.keyDownMs);
+    this.run(now);
+  }
+
+  private memberOf({ source, destination, fromMaster }: LinkFrame): Member | undefined {
+    const member = fromMaster ? undefined : this.byAddress.get(source);
+    return member?.master.settings.ourAddress === destination ? member : undefined;
+  }
+
+  command({ device, command }: LaneCommand, now: Instant): void {
+    this.members.get(device)?.master.command(command, now);
+    this.run(now);
+  }
+
+  wake(now: Instant): void {
+    this.run(now);
+  }
+
+  get deadline(): Instant | null {
+    return this.wakeAt;
+  }
+
+  take(): LaneEffect[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  numbers(): LaneNumbers {
+    const devices = Object.fromEntries(
+      [...this.members.values()].map(({ device, cycleMs, turns, silentTurns, used, share }) => [
+        device,
+        { cycleMs, turns, silentTurns, lineMs: Math.round(used * share) },
+      ]),
+    );
+    return { since: this.since, ...this.totals, devices };
+  }
+
+  /** Who waits for the line now, the most urgent first. */
+  queue(now: Instant): { device: string; words: string; since: Instant }[] {
+    return this.candidates(now).map(({ member, wish }) => ({
+      device: member.device,
+      words: wish.words,
+      since: wish.since,
+    }));
+  }
+
+  // ---- whose turn it is
+
+  private run(now: Instant): void {
+    for (const member of this.members.values()) {
+      const at = member.master.deadline;
+      if (at !== null && now >= at) member.master.wake(now);
+      this.collect(member, now);
+    }
+    if (this.holder !== null && !this.holder.master.holdsLine) this.endTurn(now);
+    this.flush(now);
+    if (this.up) this.assign(now);
+    this.letGo(now);
+    this.wakeAt = this.nextWake(now);
+  }
+
+  /** Gives the line to whoever is next, as long as it is free. */
+  private assign(now: Instant): void {
+    for (;;) {
+      if (this.holder !== null) {
+        // The holder's own confirm belongs to the exchange that it holds the line for.
+        if (this.holder.master.wants(now)?.priority !== Priority.confirm) return;
+        this.transmit(this.holder, now);
+        continue;
+      }
+      if (now < this.freeAt || this.out.length > 0) return;
+      const [next] = this.candidates(now);
+      if (next === undefined) return;
+      if (!this.isKeyed(now)) return;
+      const { member, wish } = next;
+      this.beginTurn(member, wish, now);
+      this.transmit(member, now);
+      if (!member.master.holdsLine) this.endTurn(now);
+    }
+  }
+
+  private candidates(
+    now: Instant,
+  ): { member: Member; wish: NonNullable<ReturnType<Master['wants']>>; urgency: number }[] {
+    const wishes = [...this.members.values()].flatMap((member) => {
+      const wish = member.master.wants(now);
+      if (wish === null) return [];
+      const aged = Math.floor((now - wish.since) / AGEING_MS);
+      const urgency = wish.priority > Priority.events ? Math.max(Priority.events, wish.priority - aged) : wish.priority;
+      return [{ member, wish, urgency }];
+    });
+    return wishes.sort((a, b) => a.urgency - b.urgency || a.member.used - b.member.used || a.wish.since - b.wish.since);
+  }
+
+  private beginTurn(member: Member, { words, priority }: { words: string; priority: number }, now: Instant): void {
+    this.holder = member;
+    // Whoever rested begins where the others are.
+    member.used = Math.max(member.used, this.leastUsedOfOthers(member));
+    if (priority === Priority.events || priority === Priority.integrity) {
+      if (member.lastPoll !== null) member.cycleMs = now - member.lastPoll;
+      member.lastPoll = now;
+    }
+    this.turn = {
+      device: member.device,
+      words,
+      began: now,
+      ended: now,
+      waitingMs: 0,
+      sendingMs: 0,
+      receivingMs: 0,
+      outcome: 'sent',
+    };
+  }
+
+  private leastUsedOfOthers(member: Member): number {
+    let least = Infinity;
+    for (const other of this.members.values())
+      if (other !== member && other.lastPoll !== null) least = Math.min(least, other.used);
+    return least === Infinity ? 0 : least - MOST_ARREARS_MS;
+  }
+
+  private transmit(member: Member, now: Instant): void {
+    member.master.grant(now, Math.max(now, this.sendingUntil));
+    this.collect(member, now);
+    if (this.turn !== null && member.master.holdsLine) this.turn.outcome = 'silent';
+  }
+
+  private endTurn(now: Instant): void {
+    const { holder, turn } = this;
+    this.holder = null;
+    this.turn = null;
+    if (holder === null || turn === null) return;
+    const ended = Math.max(now, turn.outcome === 'sent' ? this.sendingUntil : now);
+    turn.ended = ended;
+    const took = Math.max(0, ended - turn.began);
+    turn.waitingMs = Math.max(0, took - turn.sendingMs - turn.receivingMs);
+    // Waiting for a device that does not answer is not its use of the line: it is found silent no later for that.
+    holder.used += (turn.outcome === 'silent' ? turn.sendingMs : took) / holder.share;
+    holder.turns++;
+    if (turn.outcome === 'silent') holder.silentTurns++;
+    this.totals.turns++;
+    this.totals.sendingMs += turn.sendingMs;
+    this.totals.receivingMs += turn.receivingMs;
+    this.totals.waitingMs += turn.waitingMs;
+    this.effects.push({ type: 'turn', turn });
+  }
+
+  // ---- the line itself
+
+  /** Passes on what a master brought about; its octets go out as soon as the line is ours. */
+  private collect(member: Member, now: Instant): void {
+    for (const effect of member.master.take()) {
+      if (effect.type === 'send') this.out.push({ device: member.device, octets: effect.octets });
+      else {
+        if (effect.type === 'answered' && this.turn?.device === member.device) this.turn.outcome = 'answered';
+        this.effects.push({ type: 'device', device: member.device, effect });
+      }
+    }
+    this.flush(now);
+  }
+
+  /** Sends what waits, as soon as the line is ours. */
+  private flush(now: Instant): void {
+    while (this.out.length > 0 && now >= this.freeAt && this.isKeyed(now)) {
+      const [{ device, octets }] = this.out.splice(0, 1);
+      const took = octets.length * octetMs(this.timing);
+      this.sendingUntil = Math.max(now, this.sendingUntil) + took;
+      if (this.key !== null) this.key.offAt = this.sendingUntil + this.timing.keyDownMs;
+      if (this.turn !== null) this.turn.sendingMs += took;
+      this.effects.push({ type: 'send', octets, device });
+    }
+  }
+
+  /** Keys the transmitter when there is one; true once octets may go. */
+  private isKeyed(now: Instant): boolean {
+    if (this.timing.keyUpMs === 0) return true;
+    if (this.key === null) {
+      this.key = { readyAt: now + this.timing.keyUpMs, offAt: null };
+      this.totals.turningMs += this.timing.keyUpMs + this.timing.keyDownMs;
+      this.effects.push({ type: 'key', on: true });
+    }
+    return now >= this.key.readyAt;
+  }
+
+  private letGo(now: Instant): void {
+    const { key } = this;
+    if (key === null || now < (key.offAt ?? key.readyAt)) return;
+    // Keyed for something that has gone away since: let go as well.
+    if (key.offAt === null && (this.out.length > 0 || this.candidates(now).length > 0)) return;
+    this.key = null;
+    this.freeAt = Math.max(this.freeAt, now);
+    this.effects.push({ type: 'key', on: false });
+  }
+
+  private nextWake(now: Instant): Instant | null {
+    const times: Instant[] = [];
+    let waits = false;
+    for (const { master } of this.members.values()) {
+      const at = master.deadline;
+      // What is due already waits for the line.
+      if (at !== null && at > now) times.push(at);
+      else if (at !== null) waits = true;
+    }
+    if (this.key !== null) {
+      const at = this.key.offAt !== null && this.out.length === 0 ? this.key.offAt : this.key.readyAt;
+      if (at > now) times.push(at);
+    }
+    if (this.up && this.freeAt > now) {
+      const someoneWaits = this.holder === null && (waits || this.candidates(now).length > 0);
+      if (someoneWaits || this.out.length > 0) times.push(this.freeAt);
+    }
+    return times.length > 0 ? Math.min(...times) : null;
+  }
+}
+
+/** How far a device that rested may be behind the others in line time. */
+const MOST_ARREARS_MS = 200;

@@ -1,0 +1,73 @@
+import type { Instant } from '../../../session/index.ts';
+import type { DeviceAttribute } from '../attributes.ts';
+import type { ReceivedFragment } from '../wire/endpoint.ts';
+import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
+import type { ControlBlock, Setpoint } from '../control.ts';
+import type { Order, OrderAnswer } from '../order.ts';
+
+/** What is said to a master, and what it says. */
+
+/** With `directNoAnswer` the device is asked for none. */
+export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
+export const isSelected = (mode: ControlMode): boolean => mode === 'selectOperate' || mode === 'selectOnly';
+
+export interface ControlRequest {
+  type: 'control';
+  id: string;
+  index: number;
+  block: Omit<ControlBlock, 'status'>;
+  /** An analog output takes this instead of the block. */
+  setpoint?: Omit<Setpoint, 'status'>;
+  mode: ControlMode;
+  expiresAt: Instant;
+}
+
+export type MasterCommand =
+  | { type: 'committed'; token: number }
+  | ControlRequest
+  | { type: 'pollNow' }
+  /** Reads the present value of all points once, for a survey. */
+  | { type: 'survey'; id: string }
+  | { type: 'order'; id: string; order: Order }
+  | { type: 'resetCounters' };
+
+export type ControlStep =
+  | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
+  /** Sent without asking for an answer: nobody knows what came of it. */
+  | { step: 'unanswered' }
+  | { step: 'refused'; status: number; words: string }
+  | { step: 'expired' | 'failed' | 'unknown'; words: string };
+
+export type MasterEffect =
+  | { type: 'send'; octets: Uint8Array }
+  /**
+   * Events that were not stored before, and present values. With a token: confirm is due once these are committed,
+   * and `keep` with them, which a later session of this device is made with.
+   */
+  | {
+      type: 'readings';
+      readings: MeasuredReading[];
+      received: ReceivedFragment;
+      token: number | null;
+      keep: Uint8Array | null;
+      /** The survey that asked for them. */
+      survey?: string;
+    }
+  /** Some of what was kept is settled: this is to be kept instead, soon. */
+  | { type: 'keep'; keep: Uint8Array }
+  /** A survey has come to its end; problem: why it has not everything. */
+  | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
+  | { type: 'communication'; state: 'answering' | 'silent'; words: string }
+  | { type: 'answered'; roundTripMs: number }
+  /** Somebody else answered what this device was asked. */
+  | { type: 'stranger'; address: number; destination: number }
+  /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
+  | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
+  /** Octets of a file that have come so far. */
+  | { type: 'fileProgress'; id: string; octets: number }
+  /** An order has come to its end; problem: why nothing came of it. */
+  | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }
+  /** Commands that somebody gave the device. */
+  | { type: 'commandsReported'; commands: ReportedCommand[] }
+  | ({ type: 'control'; id: string } & ControlStep)
+  | { type: 'diagnostic'; words: string };

@@ -1,0 +1,56 @@
+export { crc16Dnp } from './wire/crc.ts';
+export { linkAddress, pointIndex, HIGHEST_ADDRESS } from './address.ts';
+export { masterSettings, outstationSettings, type MasterSettings, type OutstationSettings } from './settings.ts';
+export { COUNTER_WORDS, type CounterName, CounterSet } from './counters.ts';
+export {
+  CONTROL_OPERATIONS,
+  ControlStatus,
+  controlOperation,
+  controlStatusWords,
+  type ControlBlock,
+  type ControlOperation,
+  type Setpoint,
+  type SetpointVariation,
+  isWholeForm,
+  type SetpointForm,
+  SETPOINT_FORMS,
+  SETPOINT_LIMITS,
+} from './control.ts';
+export { Master, type MasterOptions } from './client/master.ts';
+export type { ControlMode, ControlRequest, ControlStep, MasterCommand, MasterEffect } from './client/mastermessages.ts';
+export type { ReportedCommand } from './wire/measured.ts';
+export {
+  Outstation,
+  type ControlItem,
+  type OutstationCommand,
+  type OutstationEffect,
+  type PointUpdate,
+} from './server/outstation.ts';
+export { ReplayGuard } from './client/replay.ts';
+export { Priority } from './client/task.ts';
+export { Caller } from './client/caller.ts';
+export type { ReceivedFragment } from './wire/endpoint.ts';
+export {
+  MasterLane,
+  NO_LINE_TIMING,
+  octetMs,
+  type LaneCommand,
+  type LaneEffect,
+  type LaneNumbers,
+  type LineTiming,
+  type Turn,
+} from './client/lane.ts';
+export { credentialsSchema, orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';
+export type { StoredFile } from './files/fileshelf.ts';
+export type { FileEntry } from './files/file.ts';
+export type { BufferedEvent } from './server/eventbuffer.ts';
+export type { MeasuredReading } from './wire/measured.ts';
+export { DEFAULT_VARIATIONS, GROUPS, objectWords, type OutstationPoint, type PointState } from './server/pointtable.ts';
+export { positionsInFrames } from './wire/transport.ts';
+export { flagsFromQuality, qualityFromFlags, flagWords } from './quality.ts';
+export { describeFragment } from './describe.ts';
+export { Flag, objectType } from './wire/objects.ts';
+export { iinWords } from './wire/application.ts';
+export type { DeviceAttribute } from './attributes.ts';
+export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './client/trial.ts';
+export { converted, isControl, mappingProblem, targetKinds, type Handed, type MappingTarget } from './target.ts';

@@ -1,0 +1,22 @@
+import type { ControlItem } from '@halvix/core/protocols/dnp3';
+
+/** What outbounds and commands tell each other of controls. */
+
+/** A centre wants something operated. */
+export interface CentreControl {
+  outbound: string;
+  device: string;
+  index: number;
+  phase: 'select' | 'operate' | 'direct';
+  item: ControlItem;
+}
+
+/** An output was given a command, and its device has said what it thinks of it. */
+export interface GivenCommand {
+  device: string;
+  kind: 'output' | 'setpoint';
+  index: number;
+  /** 1 or 0; of an analog output, counts. */
+  value: number;
+  status: number;
+}
