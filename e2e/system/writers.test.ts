@@ -1,6 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { afterAll, beforeAll, describe, expect, inject, onTestFinished, test } from 'vitest';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { dataFolder, Postgres } from '../../scripts/lib/postgres.mjs';
 import { launch, ROOT, run, stopProcess } from '../../scripts/lib/run.mjs';
@@ -335,6 +335,7 @@ test('npm start keeps each process by itself, and says which setting is wrong', 
     HALVIX_LOGS: dataFolder('test-logs/start'),
   };
   const start = launch('start', [join(ROOT, 'scripts/start.mjs')], env, log);
+  onTestFinished(() => stopProcess(start));
   const web = (): Promise<boolean> =>
     fetch(`http://127.0.0.1:${port}/healthz`).then(
       (answer) => answer.ok,
