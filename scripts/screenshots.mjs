@@ -62,11 +62,6 @@ await page.goto(`${web}/run`);
 await settle(2000);
 await shot('board');
 
-await put('power', { on: false });
-await settle(6000);
-await shot('no-communication');
-await put('power', { on: true });
-await settle(5000);
 await open('current l1');
 await page.getByRole('link', { name: 'History' }).click();
 await page.getByRole('button', { name: '15 min' }).waitFor();
@@ -185,4 +180,6 @@ await visit('/build/changes');
 await page.getByRole('button', { name: 'Apply…' }).click();
 await settle(500);
 await shot('changes');
+await visit('/upkeep/history');
+await shot('upkeep');
 await browser.close();

@@ -57,3 +57,4 @@ export {
 export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
 export { compacted, expanded } from './compact.ts';
 export { sameDocument } from './same.ts';
+export { settingSheet, twoEnds } from './ends.ts';

@@ -54,3 +54,5 @@ export { iinWords } from './wire/application.ts';
 export type { DeviceAttribute } from './attributes.ts';
 export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './client/trial.ts';
 export { converted, isControl, mappingProblem, targetKinds, type Handed, type MappingTarget } from './target.ts';
+export { ROLES, settingEnds } from './ends.ts';
+export type { TwoEnds } from '../ends.ts';

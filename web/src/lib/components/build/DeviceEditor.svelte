@@ -1,8 +1,8 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
-  import { sameDocument, type DeviceObject } from '@halvix/core/config';
+  import { sameDocument, twoEnds, type DeviceObject } from '@halvix/core/config';
   import { untrack } from 'svelte';
-  import { DEVICE_FORM, LINK_FORM, newDevice, newLink, twoEnds, type LinkObject } from '$lib/build/devices.ts';
+  import { DEVICE_FORM, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';

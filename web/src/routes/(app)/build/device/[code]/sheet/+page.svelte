@@ -1,7 +1,7 @@
 <script lang="ts">
   import { page } from '$app/state';
   import { csvOf } from '@halvix/core/pointlist';
-  import { settingSheet } from '$lib/build/devices.ts';
+  import { settingSheet } from '@halvix/core/config';
   import { draft } from '$lib/build/draft.svelte.ts';
   import { download } from '$lib/build/forms.ts';
 
