@@ -124,7 +124,13 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
   /** Confirms whose readings are committed. */
   private confirms: { sequence: number; unsolicited: boolean; since: Instant }[] = [];
   /** The last unsolicited response, and the commit that its confirm waits for. */
-  private unsolicited: { octets: Uint8Array; token: number | null; ambiguous: boolean } | null = null;
+  private unsolicited: {
+    octets: Uint8Array;
+    token: number | null;
+    ambiguous: boolean;
+    arrived: Instant;
+    confirmed: boolean;
+  } | null = null;
   private lastHeard: Instant = 0;
   private startupSince: Instant = 0;
   private lineBegins: Instant = 0;
@@ -789,16 +795,19 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
       last.octets[0] === fragment.octets[0]
     ) {
       if (last.token === null && confirm) this.confirms.push({ sequence, unsolicited: true, since: now });
+      last.arrived = now;
+      last.confirmed = false;
       return;
     }
     this.onAnswer(now);
     this.onIndications(fragment.iin ?? 0, null, now);
     const { readings, problem } = this.takeObjects(fragment);
     const wanted = confirm && problem === null;
-    this.unsolicited = { octets: fragment.octets, token: null, ambiguous: false };
+    const soon = last?.confirmed === true && now - last.arrived < PROMPT_MS;
+    this.unsolicited = { octets: fragment.octets, token: null, ambiguous: false, arrived: now, confirmed: false };
     if (readings.length > 0) {
       const promptly = now - this.confirmedAt < PROMPT_MS;
-      const carried = { scope: ALL_EVENT_CLASSES, first: true, final, unsolicited: true, promptly };
+      const carried = { scope: ALL_EVENT_CLASSES, first: true, final, unsolicited: true, promptly, soon };
       const { ambiguous } = this.passOn(readings, received, wanted, carried, {});
       if (wanted) this.unsolicited.token = this.token;
       this.unsolicited.ambiguous = wanted && ambiguous;
@@ -859,6 +868,8 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
     this.endpoint.sendFragment(encodeFragment({ ...single(sequence), unsolicited }, FunctionCode.confirm, null), now);
     this.counters.add('confirmsSent');
     if (!unsolicited) this.confirmedAt = now;
+    if (unsolicited && this.unsolicited !== null && (this.unsolicited.octets[0] & 0x0f) === sequence)
+      this.unsolicited.confirmed = true;
     if (unsolicited && this.unsolicited?.ambiguous && this.settings.pollAgain) {
       this.unsolicited.ambiguous = false;
       this.reads.askAgain([1, 2, 3], now);

@@ -40,6 +40,31 @@ describe('events with times of their own', () => {
     expect(fresh(guard, timed(1), { scope: 4 })).toEqual([false]);
   });
 
+  test('what came unasked is done with once the next comes too soon for the device to have waited in vain', () => {
+    const unasked = { unsolicited: true };
+    const guard = new ReplayGuard();
+    const empty = guard.remembered().length;
+    for (let round = 0; round < 100; round++)
+      expect(fresh(guard, timed(2 * round, 2 * round + 1), { ...unasked, soon: round > 0 })).toEqual([true, true]);
+    // The last one alone is in question.
+    const last = new ReplayGuard();
+    fresh(last, timed(198, 199), unasked);
+    expect(guard.remembered().length - empty).toBe(last.remembered().length - empty);
+    expect(fresh(guard, timed(198))).toEqual([false]);
+  });
+
+  test('unless it comes again, or came later', () => {
+    for (const soon of [true, false]) {
+      const guard = new ReplayGuard();
+      fresh(guard, timed(1, 2), { unsolicited: true });
+      expect(fresh(guard, timed(1, 2, 3), { unsolicited: true, soon })).toEqual([false, false, true]);
+      const later = new ReplayGuard();
+      fresh(later, timed(1, 2), { unsolicited: true });
+      fresh(later, timed(3), { unsolicited: true, soon });
+      expect(fresh(later, timed(1, 2))).toEqual([soon, soon]);
+    }
+  });
+
   test('nor does an answer of a device that says that more wait', () => {
     const guard = new ReplayGuard();
     fresh(guard, timed(1));

@@ -11,6 +11,7 @@ import { hasStates, kindRank, POINT_KINDS, type PointKind } from '../../../point
  * Rules:
  * 1. A fragment is remembered from its arrival. The next fragment of the same answer shows that its confirm arrived:
  *    the device waits for it. So only the last fragment of an answer stays in question, as a list in the order sent.
+ *    The next unsolicited response shows it too, when it comes before the device can have waited in vain.
  * 2. What an answer left in question is forgotten when a later answer is complete that had to carry it again: one to
  *    a read of at least the same scope. An answer to a read of other classes says nothing about it.
  * 3. A repetition is the whole list again: for each of its points the same events in the same order, before any other
@@ -66,6 +67,8 @@ export interface Carried {
    * it waits (IEEE 1815, clause 5.1.1.1.3).
    */
   promptly?: boolean;
+  /** Unasked, so soon after the last of that kind, which we have confirmed, that the device has seen the confirm. */
+  soon?: boolean;
 }
 
 interface Question {
@@ -105,6 +108,7 @@ export class ReplayGuard {
     this.clock.look(events);
     const marks = events.map((event) => this.markOf(event));
     const way = carried.unsolicited ? 'unsolicited' : 'answer';
+    const before = carried.soon ? this.latest.unsolicited.at(0) : undefined;
     if (carried.unsolicited || carried.first) this.leaveInQuestion(way);
     else this.confirmed(way);
     const fresh = marks.map(() => true);
@@ -124,6 +128,8 @@ export class ReplayGuard {
           rest.push({ ...question, events: question.events.splice(0) });
       dropOvertaken(open, marks, fresh);
     }
+    // It sends nothing unasked while it waits for a confirm: the list before is done with, unless it came again.
+    if (before !== undefined && fresh.every(Boolean)) before.events = [];
     this.questions = this.questions.filter((question) => question.events.length > 0);
     if (marks.length > 0 || !carried.unsolicited) {
       const more = carried.final && (carried.waiting & carried.scope) !== 0;
