@@ -1,8 +1,6 @@
 import { hostSetting, portSetting } from '@halvix/core/settings';
 import { z } from 'zod';
 
-const MIB = 1024 * 1024;
-
 /** Where and how the web is served; what it does there has settings of its own. */
 export const serverSettings = z
   .object({
@@ -33,4 +31,4 @@ export const serverSettings = z
 export type ServerSettings = z.infer<typeof serverSettings>;
 
 /** Certificates and keys are far smaller. */
-export const MAX_FILE_OCTETS = MIB;
+export const MAX_FILE_OCTETS = 1024 * 1024;

@@ -67,7 +67,7 @@ export class Reads {
     return this.parts.length + this.followUp.length > 0;
   }
 
-  /** What is to be read now. `patient`: on a shared line, where events go before present values for a while. */
+  /** What is to be read now. On a `shared` line events go before present values for a while. */
   next(now: Instant, shared: boolean, lastHeard: Instant): Wanted | null {
     const { polls } = this;
     const due = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
