@@ -187,10 +187,19 @@ export class DeviceRunner {
     return !this.link.isUp(this.config.code);
   }
 
+  private get shownState(): Pick<DeviceState, 'state' | 'since' | 'words'> {
+    return this.isResting ? { ...this.state, state: 'resting', words: 'between calls' } : this.state;
+  }
+
+  /** What of its state people act on. */
+  essence(): string {
+    const { state, since, words } = this.shownState;
+    return `${state} ${since} ${words}`;
+  }
+
   deviceState(): DeviceState {
     return {
-      ...this.state,
-      ...(this.isResting ? { state: 'resting' as const, words: 'between calls' } : {}),
+      ...this.shownState,
       clock: this.clock,
       clockPast: this.clockPast,
       lastGood: this.lastGood,

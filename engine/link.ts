@@ -386,6 +386,12 @@ export class LinkRunner {
 
   // ---- what people see
 
+  /** What of its state people act on. */
+  essence(): string {
+    const { state, since, problem } = this.transport?.state ?? this.state();
+    return `${state} ${since} ${problem}`;
+  }
+
   state(): LinkState {
     const endpoint = endpointWords(this.config);
     const devices = [...this.members.keys()];

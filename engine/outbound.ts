@@ -174,6 +174,11 @@ export class OutboundRunner {
     this.driver.close();
   }
 
+  /** What of its state people act on. */
+  essence(): string {
+    return [this.port.problem, this.since, this.connectedFrom, this.lastProblem?.time].join(' ');
+  }
+
   state(): OutboundState {
     return {
       state: this.port.problem === null ? 'listening' : 'failed',

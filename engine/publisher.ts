@@ -1,15 +1,10 @@
-import { CHANNELS, type HopKind, type Trail } from '@halvix/core/path';
+import { CHANNELS, type Trail } from '@halvix/core/path';
 import { notify, writeHopStates, writeJournal, writeLatest, writeTrails, type Database } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import type { Exchange, LivePoint } from './exchange.ts';
+import { HopRounds, type Hop } from './hoprounds.ts';
 import type { Journal } from './journal.ts';
 import { log, reason } from './log.ts';
-
-export interface HopReport {
-  kind: HopKind;
-  code: string;
-  state: unknown;
-}
 
 export interface PublisherContext {
   database: Database;
@@ -17,14 +12,12 @@ export interface PublisherContext {
   run: string;
   exchange: Exchange;
   journal: Journal;
-  /** States of all hops. */
-  hops: () => HopReport[];
+  hops: () => Hop[];
   trailOf: (point: LivePoint) => Trail | null;
 }
 
 const SHORTEST_PAUSE_MS = 250;
-const FULL_ROUND_MS = 1000;
-const ROUND_PER_HOP_MS = 2;
+const PAUSE_AFTER_FAILURE_MS = 1000;
 const WATCH_MS = 30_000;
 const MAX_WATCHED = 200;
 
@@ -38,10 +31,8 @@ export class Publisher {
   private publishing = false;
   private stopped = false;
   private last = 0;
-  private lastRound = 0;
   private hopsDirty = true;
-  private readonly written = new Map<string, string>();
-  private readonly shown = new Map<string, string>();
+  private readonly rounds = new HopRounds();
   private readonly watched = new Map<number, number>();
   private readonly watchedLinks = new Map<string, number>();
   private failing = false;
@@ -101,47 +92,27 @@ export class Publisher {
     const { database, exchange, journal, run } = this.context;
     const { points, readings } = exchange.takeChanged();
     const entries = journal.take();
-    const hops = this.hopsToWrite();
+    const hops = this.hopsDirty ? this.rounds.due(this.context.hops(), this.last) : [];
+    this.hopsDirty = false;
     try {
       await writeLatest(database, readings, run);
       await writeHopStates(database, hops, this.last, run);
       await writeTrails(database, this.trails(points), this.last);
       await writeJournal(database, entries);
       await notify(database, CHANNELS.live, '');
-      for (const hop of hops) this.written.set(`${hop.kind} ${hop.code}`, JSON.stringify(hop.state));
+      this.rounds.wrote(hops);
       this.failing = false;
     } catch (error) {
       exchange.giveBack(points);
       journal.giveBack(entries);
       this.hopsDirty = true;
-      this.shown.clear();
+      this.rounds.failed();
       if (!this.failing) log('error', 'live values cannot be written; trying on', { reason: reason(error) });
       this.failing = true;
-      this.last = clock.now() + FULL_ROUND_MS;
+      this.last = clock.now() + PAUSE_AFTER_FAILURE_MS;
     }
     this.publishing = false;
     if (points.length > 0 || this.hopsDirty) this.soon();
-  }
-
-  /**
-   * Of each hop what people would miss at once (its state and its words) goes out at the next publication; counters
-   * and ages follow at a pace that leaves room for readings where there are many hops.
-   */
-  private hopsToWrite(): HopReport[] {
-    if (!this.hopsDirty) return [];
-    this.hopsDirty = false;
-    const all = this.context.hops();
-    const now = clock.now();
-    const round = now - this.lastRound >= Math.max(FULL_ROUND_MS, all.length * ROUND_PER_HOP_MS);
-    if (round) this.lastRound = now;
-    return all.filter(({ kind, code, state }) => {
-      if (kind === 'engine' || kind === 'lane') return round || kind === 'lane';
-      const key = `${kind} ${code}`;
-      const shown = essence(state as Essence);
-      if (round ? this.written.get(key) === JSON.stringify(state) : this.shown.get(key) === shown) return false;
-      this.shown.set(key, shown);
-      return true;
-    });
   }
 
   private trails(points: readonly LivePoint[]): Trail[] {
@@ -151,15 +122,3 @@ export class Publisher {
     return points.flatMap((point) => (this.watched.has(point.id) ? (this.context.trailOf(point) ?? []) : []));
   }
 }
-
-/** What of a hop's state people act on. */
-interface Essence {
-  state?: string;
-  since?: number;
-  words?: string;
-  problem?: string | null;
-  connectedFrom?: string | null;
-  lastProblem?: { time: number } | null;
-}
-const essence = ({ state, since, words, problem, connectedFrom, lastProblem }: Essence): string =>
-  `${state} ${since} ${words} ${problem} ${connectedFrom} ${lastProblem?.time}`;

@@ -6,6 +6,7 @@ import {
   type LinkConfig,
   type OutboundConfig,
 } from '@halvix/core/config';
+import type { EngineState } from '@halvix/core/path';
 import {
   keepHopStates,
   keptOf,
@@ -21,6 +22,7 @@ import { clock } from '@halvix/wire';
 import { Commands } from './commands.ts';
 import { DeviceRunner } from './device.ts';
 import { LinkRunner } from './link.ts';
+import type { Hop } from './hoprounds.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
 import { Journal } from './journal.ts';
@@ -29,7 +31,7 @@ import { OutboundRunner } from './outbound.ts';
 import { OutboundPort } from './outboundport.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
-import { Publisher, type HopReport } from './publisher.ts';
+import { Publisher } from './publisher.ts';
 import { trailOf } from './trail.ts';
 
 /** Everything that runs for the configuration in force. */
@@ -258,28 +260,31 @@ export class Runtime {
     await keepHopStates(this.database, 'outbound', codes(outbounds));
   }
 
-  private hops(): HopReport[] {
-    const reports: HopReport[] = [];
-    for (const [code, device] of this.devices) reports.push({ kind: 'device', code, state: device.deviceState() });
+  private hops(): Hop[] {
+    const hops: Hop[] = [];
+    for (const [code, device] of this.devices)
+      hops.push({ kind: 'device', code, essence: () => device.essence(), state: () => device.deviceState() });
     for (const [code, link] of this.links) {
-      reports.push({ kind: 'link', code, state: link.state() });
-      if (this.publisher.isWatchedLink(code)) reports.push({ kind: 'lane', code, state: link.laneState() });
+      hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
+      if (this.publisher.isWatchedLink(code))
+        hops.push({ kind: 'lane', code, essence: null, state: () => link.laneState() });
     }
-    for (const [code, outbound] of this.outbounds) reports.push({ kind: 'outbound', code, state: outbound.state() });
-    reports.push({
-      kind: 'engine',
-      code: this.engine,
-      state: {
-        startedAt: this.startedAt,
-        revision: this.revision,
-        readingsPerSecond: this.readingsPerSecond(),
-        queuedReadings: this.historian.queued,
-        droppedReadings: this.historian.numbers.dropped,
-        refusedReadings: this.historian.numbers.refused,
-        historyProblem: this.historian.problem,
-      },
-    });
-    return reports;
+    for (const [code, outbound] of this.outbounds)
+      hops.push({ kind: 'outbound', code, essence: () => outbound.essence(), state: () => outbound.state() });
+    hops.push({ kind: 'engine', code: this.engine, essence: null, state: () => this.engineState() });
+    return hops;
+  }
+
+  private engineState(): EngineState {
+    return {
+      startedAt: this.startedAt,
+      revision: this.revision,
+      readingsPerSecond: this.readingsPerSecond(),
+      queuedReadings: this.historian.queued,
+      droppedReadings: this.historian.numbers.dropped,
+      refusedReadings: this.historian.numbers.refused,
+      historyProblem: this.historian.problem,
+    };
   }
 
   private readingsPerSecond(): number {

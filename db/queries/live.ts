@@ -54,9 +54,10 @@ export async function latestOf(database: Database, pointIds?: readonly number[])
 export type HopStateOf<Kind extends HopKind> = z.infer<(typeof HOP_SCHEMAS)[Kind]>;
 export type HopStates = { [Kind in HopKind]: Map<string, { state: HopStateOf<Kind>; updated: number }> };
 
+/** Each with its state as JSON. */
 export async function writeHopStates(
   database: Database,
-  states: readonly { kind: HopKind; code: string; state: unknown }[],
+  states: readonly { kind: HopKind; code: string; document: string }[],
   now: number,
   run?: string,
 ): Promise<void> {
@@ -65,7 +66,7 @@ export async function writeHopStates(
     insert into hop_state (kind, code, state, updated)
     select kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
     from unnest(${list(states.map((s) => s.kind))}::text[], ${list(states.map((s) => s.code))}::text[],
-      ${list(states.map((s) => JSON.stringify(s.state)))}::text[]) as given (kind, code, state)
+      ${list(states.map((s) => s.document))}::text[]) as given (kind, code, state)
     ${whileHeld(run)}
     on conflict (kind, code) do update set state = excluded.state, updated = excluded.updated`);
 }
