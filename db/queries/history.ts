@@ -1,7 +1,7 @@
 import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { from as copyFrom } from 'pg-copy-streams';
-import { arrayOf, endForeignHolders, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
+import { endForeignHolders, integers, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
 import { ingestMark, reading, replayGuard } from '../schema/index.ts';
 
 export interface StoredReading extends Reading {
@@ -156,7 +156,12 @@ async function storeKeeps(client: Connection, keeps: ReadonlyMap<string, Uint8Ar
      select device, substring($1::bytea from start for length)
      from unnest(string_to_array($2, E'\\n'), $3::int[], $4::int[]) as given (device, start, length)
      on conflict (device) do update set keys = excluded.keys`,
-    [Buffer.concat(octets), [...keeps.keys()].join('\n'), arrayOf(starts), arrayOf(octets.map(({ length }) => length))],
+    [
+      Buffer.concat(octets),
+      [...keeps.keys()].join('\n'),
+      integers(starts),
+      integers(octets.map(({ length }) => length)),
+    ],
   );
 }
 

@@ -2,24 +2,27 @@ import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core
 import { CAUSES, LIMIT_LEVELS, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { desc, eq, gt, lt, sql, type SQL } from 'drizzle-orm';
 import type { z } from 'zod';
-import { list, type Database } from '../open.ts';
+import { doubles, integers, list, type Database } from '../open.ts';
 import { hopState, journal, latest, trail } from '../schema/index.ts';
 import type { StoredReading } from './history.ts';
 
 /** Writes the latest reading of each point, in one statement; with `run` only while that run holds the lease. */
 export async function writeLatest(database: Database, readings: readonly StoredReading[], run?: string): Promise<void> {
   if (readings.length === 0) return;
-  const column = (pick: (row: StoredReading) => unknown): SQL => list(readings.map(pick));
+  const int = (pick: (row: StoredReading) => number): Buffer => integers(readings.map(pick));
+  const double = (pick: (row: StoredReading) => number): Buffer => doubles(readings.map(pick));
+  // Nulls where the list is at its end.
+  const texts = readings.some((r) => r.text !== undefined) ? readings.map((r) => r.text ?? null) : [];
   await database.execute(sql`
     insert into latest (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
     select point_id, raw, value, text, quality, to_timestamp(time / 1000), time_source, to_timestamp(received / 1000), cause,
       nullif(limit_level, -1)
     from unnest(
-      ${column((r) => r.pointId)}::int[], ${column((r) => r.raw)}::float8[], ${column((r) => r.value)}::float8[],
-      ${column((r) => r.text ?? null)}::text[], ${column((r) => r.quality)}::int[], ${column((r) => r.time)}::float8[],
-      ${column((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[], ${column((r) => r.received)}::float8[],
-      ${column((r) => CAUSES.indexOf(r.cause))}::int[],
-      ${column((r) => (r.limit ? LIMIT_LEVELS.indexOf(r.limit) : -1))}::int[]
+      ${int((r) => r.pointId)}::int[], ${double((r) => r.raw)}::float8[], ${double((r) => r.value)}::float8[],
+      ${list(texts)}::text[], ${int((r) => r.quality)}::int[],
+      ${double((r) => r.time)}::float8[], ${int((r) => TIME_SOURCES.indexOf(r.timeSource))}::int[],
+      ${double((r) => r.received)}::float8[], ${int((r) => CAUSES.indexOf(r.cause))}::int[],
+      ${int((r) => (r.limit ? LIMIT_LEVELS.indexOf(r.limit) : -1))}::int[]
     ) as given (point_id, raw, value, text, quality, time, time_source, received, cause, limit_level)
     ${whileHeld(run)}
     on conflict (point_id) do update set raw = excluded.raw, value = excluded.value, text = excluded.text, quality = excluded.quality,

@@ -186,6 +186,21 @@ test('the newest reading of a point replaces the one before', async () => {
   expect((await latestOf(database, [])).size).toBe(0);
 });
 
+test('newest readings keep every number and text as it was given', async () => {
+  const given = [
+    reading(NOON + 1, -0.1, { pointId: 91, quality: 0x7fff, limit: 'high' }),
+    reading(NOON, Number.MAX_VALUE, { pointId: 92, text: 'ä"{},\\ NULL' }),
+    reading(-1, Number.MIN_VALUE, { pointId: 2 ** 31 - 1, timeSource: 'engine', cause: 'static' }),
+  ];
+  await writeLatest(database, given);
+  const latest = await latestOf(
+    database,
+    given.map(({ pointId }) => pointId),
+  );
+  for (const { pointId, ...one } of given) expect(latest.get(pointId)).toMatchObject({ limit: null, ...one });
+  await writeLatest(database, []);
+});
+
 test('a point keeps its number from revision to revision', async () => {
   const configuration = demoConfiguration();
   const first = await applyConfiguration(database, configuration, 'test', 'first');

@@ -755,13 +755,15 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
     const overflow = (iin & Iin.eventBufferOverflow) !== 0;
     const waiting = (iin & IIN_EVENTS) >>> 1;
     const { fresh, ambiguous, repeated } = this.guard.admit(events, { ...carried, overflow, waiting });
+    const freshEvents = fresh.filter(Boolean).length;
     let at = 0;
-    const taken = readings.filter(({ event }) => !event || fresh[at++]);
+    // Nearly always nothing comes again.
+    const taken = freshEvents === events.length ? readings : readings.filter(({ event }) => !event || fresh[at++]);
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
     if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
     this.report({ type: 'readings', readings: taken, received, token, keep, ...survey });
-    return { fresh: fresh.filter(Boolean).length, ambiguous, repeated };
+    return { fresh: freshEvents, ambiguous, repeated };
   }
 
   private settle(scope: number, { iin }: Fragment): void {

@@ -46,7 +46,7 @@ export type MasterEffect =
    */
   | {
       type: 'readings';
-      readings: MeasuredReading[];
+      readings: readonly MeasuredReading[];
       received: ReceivedFragment;
       token: number | null;
       keep: Uint8Array | null;

@@ -25,8 +25,9 @@ interface QualifierType {
 }
 
 const OCTETS = [1, 2, 4] as const;
+const FREE_FORMAT = 0x0b;
 
-function qualifierType(qualifier: number): QualifierType | null {
+function readQualifier(qualifier: number): QualifierType | null {
   const prefixCode = qualifier >>> 4;
   const rangeCode = qualifier & 0x0f;
   if (prefixCode > 6) return null;
@@ -39,7 +40,8 @@ function qualifierType(qualifier: number): QualifierType | null {
   return rangeCode >= 7 && rangeCode <= 9 ? { ...kind, range: 'count', rangeOctets: OCTETS[rangeCode - 7] } : null;
 }
 
-const FREE_FORMAT = 0x0b;
+/** What each of the 256 qualifiers says. */
+const QUALIFIERS = Array.from({ length: 256 }, (_, qualifier) => readQualifier(qualifier));
 
 const readNumber = (reader: ByteReader, octets: number): number =>
   octets === 1 ? reader.uint8() : octets === 2 ? reader.uint16() : reader.uint32();
@@ -120,7 +122,7 @@ export function parseHeaders(
         words: `g${group}v${variation} qualifier ${hex(qualifier)}: ${words}`,
       },
     });
-    const known = qualifierType(qualifier);
+    const known = QUALIFIERS[qualifier];
     const type = objectType(group, variation);
     const anyVariation = variation === 0 && takesAnyVariation(group);
     // An object that says its size can be passed over, whatever it is.
