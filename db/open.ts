@@ -3,6 +3,7 @@ import { drizzle, type NodePgDatabase } from 'drizzle-orm/node-postgres';
 import { migrate } from 'drizzle-orm/node-postgres/migrator';
 import type { Socket } from 'node:net';
 import pg from 'pg';
+import { upgradeDraft } from './upgrade.ts';
 
 export type Connection = pg.PoolClient;
 export type Database = NodePgDatabase & { $client: pg.Pool };
@@ -282,6 +283,7 @@ export async function migrateDatabase(database: Database, folder: string): Promi
     await client.query('set statement_timeout = 0');
     await client.query('select pg_advisory_lock($1)', [MIGRATION_LOCK]);
     await migrate(drizzle(client), { migrationsFolder: folder });
+    await upgradeDraft(client);
   } finally {
     // The lock goes with the connection.
     client.release(true);

@@ -127,17 +127,21 @@ export class Commands {
       this.context.changed();
       return;
     }
-    const point = exchange.at(command.device, command.counts === null ? 'output' : 'setpoint', command.index);
+    const point = exchange.at(command.device, command.address);
     this.running.set(command.id, { command, point, sentAt: null, feedback: null, writes: Promise.resolve() });
     const device = devices().get(command.device);
     if (device === undefined) {
       this.end(command.id, 'failed', 'this engine does not have the device any more; nothing was sent');
       return;
     }
+    if (point === undefined) {
+      this.end(command.id, 'failed', `the device's list has no ${command.address} any more; nothing was sent`);
+      return;
+    }
     device.control({
       type: 'control',
       id: command.id,
-      index: command.index,
+      index: point.config.at.index,
       block: { code: command.code, count: command.count, onMs: command.onMs, offMs: command.offMs },
       ...(command.counts === null
         ? {}
@@ -187,12 +191,12 @@ export class Commands {
     this.context.changed();
   }
 
-  private tell({ device, index, code, counts }: Command, status: number): void {
-    if (counts !== null) this.context.given({ device, kind: 'setpoint', index, value: counts, status });
+  private tell({ device, address, code, counts }: Command, status: number): void {
+    if (counts !== null) this.context.given({ device, address, kind: 'setpoint', value: counts, status });
     else {
       const operation = controlOperation(code);
       const value = operation !== null && SWITCHES_ON.includes(operation) ? 1 : 0;
-      this.context.given({ device, kind: 'output', index, value, status });
+      this.context.given({ device, address, kind: 'output', value, status });
     }
   }
 
@@ -212,7 +216,7 @@ export class Commands {
   /** The point that will show that a command has happened, and what it has to become. */
   private feedbackOf(
     { device, code, counts }: Command,
-    { config }: LivePoint,
+    { address, config }: LivePoint,
     soFar: string,
     now: number,
   ): Feedback | null {
@@ -220,8 +224,7 @@ export class Commands {
     if (counts !== null) {
       const { setting } = config;
       if (setting === null) return null;
-      const { kind, index } = setting.feedback ?? { kind: 'setpoint' as const, index: config.index };
-      const point = exchange.at(device, kind, index);
+      const point = exchange.at(device, setting.feedback ?? address);
       if (point === undefined) return null;
       const wanted = scaledValue(counts, config);
       const count = Math.abs(scaledValue(1, point.config) - scaledValue(0, point.config));
@@ -237,7 +240,7 @@ export class Commands {
     const operation = controlOperation(code);
     const feedback = config.control?.feedback;
     const expected = operation === null ? undefined : feedback?.expect[operation];
-    const point = feedback && exchange.at(device, feedback.kind, feedback.index);
+    const point = feedback && exchange.at(device, feedback.point);
     if (!config.control || !point || expected === undefined) return null;
     return {
       point,
@@ -285,7 +288,7 @@ export class Commands {
     this.context.journal.note(
       command.device,
       'control',
-      `${running.point?.config.name ?? `${command.counts === null ? 'BO' : 'AO'} ${command.index}`}: ${whatOf(running)} by ${command.requestedBy}, ${outcome}`,
+      `${running.point?.config.name ?? command.address}: ${whatOf(running)} by ${command.requestedBy}, ${outcome}`,
     );
     if (state === 'refused') this.answerCentre(id, more.status ?? ControlStatus.undefined);
     else if (state === 'selected') this.answerCentre(id, ControlStatus.success);
@@ -299,10 +302,11 @@ export class Commands {
   }
 
   /** A control from a centre: a row like any other; resolves with the device's own status, or says that it failed. */
-  async fromCentre({ outbound, device, index, phase, item }: CentreControl): Promise<number> {
+  async fromCentre({ outbound, device, address, phase, item }: CentreControl): Promise<number> {
     const { setpoint, block } = item;
-    const point = this.context.exchange.at(device, setpoint ? 'setpoint' : 'output', index);
-    if (point === undefined) return ControlStatus.notSupported;
+    const point = this.context.exchange.at(device, address);
+    if (point === undefined || point.config.kind !== (setpoint ? 'setpoint' : 'output'))
+      return ControlStatus.notSupported;
     let what: Pick<Command, 'operation' | 'code' | 'counts'>;
     if (setpoint) {
       const allowed = countsAllowed(setpoint.value, point.config);
@@ -310,7 +314,7 @@ export class Commands {
         this.context.journal.note(device, 'control', `set by centre ${outbound}, not sent: ${allowed.problem}`);
         return point.config.setting === null ? ControlStatus.notSupported : ControlStatus.outOfRange;
       }
-      const code = SETPOINT_FORMS[point.config.setting?.sentAs ?? 'int32'];
+      const code = SETPOINT_FORMS[point.config.at.sentAs];
       what = { operation: 'set', code, counts: allowed.value };
     } else {
       const operation = controlOperation(block.code);
@@ -333,7 +337,7 @@ export class Commands {
         id,
         pointId: point.id,
         device,
-        index,
+        address,
         ...what,
         mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
         onMs: block.onMs,

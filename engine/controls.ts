@@ -6,7 +6,8 @@ import type { ControlItem } from '@halvix/core/protocols/dnp3';
 export interface CentreControl {
   outbound: string;
   device: string;
-  index: number;
+  /** Of the device's point, as text. */
+  address: string;
   phase: 'select' | 'operate' | 'direct';
   item: ControlItem;
 }
@@ -14,8 +15,8 @@ export interface CentreControl {
 /** An output was given a command, and its device has said what it thinks of it. */
 export interface GivenCommand {
   device: string;
+  address: string;
   kind: 'output' | 'setpoint';
-  index: number;
   /** 1 or 0; of an analog output, counts. */
   value: number;
   status: number;

@@ -1,6 +1,7 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
 import type { MeasuredReading, ReceivedFragment } from '@halvix/core/protocols/dnp3';
-import { Quality, type PointKind, type Reading } from '@halvix/core/point';
+import { Quality, type Reading } from '@halvix/core/point';
+import { addressOf } from '@halvix/core/protocols';
 import type { StoredReading } from '@halvix/db';
 
 /** What all readings of one fragment share: the frames that carried them, and when they were stored. */
@@ -19,6 +20,8 @@ export interface Origin {
 export interface LivePoint {
   id: number;
   device: string;
+  /** Its address as text: by it everybody else in the list and in the mappings names it. */
+  address: string;
   config: PointConfig;
   /** Whether centres may see it: not while its device is on test, unless that was asked for. */
   passOn: boolean;
@@ -31,7 +34,7 @@ export type Listener = (point: LivePoint, reading: Reading) => void;
 /** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
 export class Exchange {
   private readonly points = new Map<number, LivePoint>();
-  private readonly byAddress = new Map<string, Map<PointKind, Map<number, LivePoint>>>();
+  private readonly byAddress = new Map<string, Map<string, LivePoint>>();
   private readonly listeners = new Set<Listener>();
   private readonly changed = new Set<number>();
   /** Points whose trail somebody looks at. */
@@ -43,28 +46,28 @@ export class Exchange {
     return this.points.get(id);
   }
 
-  at(device: string, kind: PointKind, index: number): LivePoint | undefined {
-    return this.byAddress.get(device)?.get(kind)?.get(index);
+  at(device: string, address: string): LivePoint | undefined {
+    return this.byAddress.get(device)?.get(address);
   }
 
   /** Takes over a device's list; points that stay keep their reading. */
-  setDevice(device: DeviceConfig, numberOf: (kind: string, index: number) => number | undefined): LivePoint[] {
+  setDevice(device: DeviceConfig, numberOf: (address: string) => number | undefined): LivePoint[] {
     const before = new Map(this.ofDevice(device.code).map((point) => [point.id, point]));
     this.removeDevice(device.code);
     const live: LivePoint[] = [];
-    const kinds = new Map<PointKind, Map<number, LivePoint>>();
-    this.byAddress.set(device.code, kinds);
+    const byAddress = new Map<string, LivePoint>();
+    this.byAddress.set(device.code, byAddress);
     const passOn = device.life === 'inService' || device.life === 'outOfService' || device.passOnWhileOnTest;
     for (const config of device.points) {
-      const id = numberOf(config.kind, config.index);
-      if (id === undefined) throw new Error(`${device.code} ${config.kind} ${config.index} has no number`);
+      const address = addressOf(config);
+      const id = numberOf(address);
+      if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
       const known = before.get(id);
       const point: LivePoint = known
         ? { ...known, config, passOn }
-        : { id, device: device.code, config, passOn, reading: null, origin: null };
+        : { id, device: device.code, address, config, passOn, reading: null, origin: null };
       this.points.set(id, point);
-      const ofKind = kinds.get(config.kind) ?? new Map<number, LivePoint>();
-      kinds.set(config.kind, ofKind.set(config.index, point));
+      byAddress.set(address, point);
       live.push(point);
     }
     return live;
@@ -80,7 +83,7 @@ export class Exchange {
   }
 
   ofDevice(code: string): LivePoint[] {
-    return [...(this.byAddress.get(code)?.values() ?? [])].flatMap((ofKind) => [...ofKind.values()]);
+    return [...(this.byAddress.get(code)?.values() ?? [])];
   }
 
   listen(listener: Listener): () => void {

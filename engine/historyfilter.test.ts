@@ -1,14 +1,16 @@
 import type { PointConfig } from '@halvix/core/config';
 import { configurationSchema } from '@halvix/core/config';
 import { type Reading } from '@halvix/core/point';
+import { addressOf } from '@halvix/core/protocols';
 import { expect, test } from 'vitest';
 import type { LivePoint } from './exchange.ts';
 import { HistoryFilter } from './historyfilter.ts';
 
 const schema = configurationSchema.shape.devices.element.shape.points.element;
-const pointOf = (fields: object): PointConfig => schema.parse({ kind: 'analog', index: 0, name: 'x', ...fields });
+const pointOf = (fields: object): PointConfig =>
+  schema.parse({ kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'x', ...fields });
 const live = (config: PointConfig, id = 1): LivePoint => {
-  return { id, device: 'D', config, passOn: true, reading: null, origin: null };
+  return { id, device: 'D', address: addressOf(config), config, passOn: true, reading: null, origin: null };
 };
 const reading = (value: number, time: number, quality = 0): Reading => ({
   raw: value,
@@ -61,8 +63,8 @@ test('at an interval', () => {
 });
 
 test('when the trigger rises: not at its first sight, not when it falls', () => {
-  const follower = pointOf({ history: { mode: 'trigger', kind: 'binary', index: 3 } });
-  const trigger = pointOf({ kind: 'binary', index: 3 });
+  const follower = pointOf({ history: { mode: 'trigger', point: 'BI 3' } });
+  const trigger = pointOf({ kind: 'binary', at: { protocol: 'dnp3', index: 3 } });
   const filter = new HistoryFilter([follower, trigger]);
   const of = (value: number): number => filter.triggeredBy(live(trigger, 2), reading(value, 0)).length;
   expect([1, 0, 1, 1, 0, 1].map(of)).toEqual([0, 0, 1, 0, 0, 1]);

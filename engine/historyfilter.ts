@@ -14,8 +14,8 @@ export class HistoryFilter {
   constructor(points: DeviceConfig['points']) {
     for (const point of points) {
       if (point.history.mode !== 'trigger') continue;
-      const key = `${point.history.kind} ${point.history.index}`;
-      this.followers.set(key, [...(this.followers.get(key) ?? []), point]);
+      const trigger = point.history.point;
+      this.followers.set(trigger, [...(this.followers.get(trigger) ?? []), point]);
     }
   }
 
@@ -43,9 +43,8 @@ export class HistoryFilter {
   }
 
   /** The points whose value is to be kept because this one has just risen. */
-  triggeredBy({ config }: LivePoint, { raw }: Reading): readonly PointConfig[] {
+  triggeredBy({ address: key }: LivePoint, { raw }: Reading): readonly PointConfig[] {
     if (this.followers.size === 0) return NONE;
-    const key = `${config.kind} ${config.index}`;
     const followers = this.followers.get(key);
     if (followers === undefined) return NONE;
     const before = this.triggers.get(key);

@@ -42,7 +42,7 @@ await makePartitions(database, Date.now(), 2);
 
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'ingest',
   stations: [],
   outbounds: [],
@@ -56,7 +56,7 @@ const configuration = configurationSchema.parse({
     settings: { ourAddress: 1, theirAddress: 2 },
     points: Array.from({ length: POINTS }, (_p, index) => ({
       kind: 'analog',
-      index,
+      at: { protocol: 'dnp3', index },
       name: `point ${index}`,
       gain: 0.1,
     })),
@@ -106,7 +106,7 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
     Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),
   );
   const ingests = configuration.devices.map((device, d) => {
-    exchange.setDevice(device, (_kind, index) => d * POINTS + index + 1);
+    exchange.setDevice(device, (address) => d * POINTS + Number(address.split(' ')[1]) + 1);
     return { ingest: new Ingest(device, context), guard: new ReplayGuard() };
   });
   const began = performance.now();

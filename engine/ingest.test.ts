@@ -9,7 +9,7 @@ import { Journal } from './journal.ts';
 
 const device: DeviceConfig = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'test',
   stations: [],
   links: [],
@@ -23,8 +23,8 @@ const device: DeviceConfig = configurationSchema.parse({
       protocol: 'dnp3',
       settings: { ourAddress: 1, theirAddress: 2 },
       points: [
-        { kind: 'analog', index: 0, name: 'level', gain: 0.5, offset: 10 },
-        { kind: 'binary', index: 0, name: 'door', states: ['shut', 'open'] },
+        { kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'level', gain: 0.5, offset: 10 },
+        { kind: 'binary', at: { protocol: 'dnp3', index: 0 }, name: 'door', states: ['shut', 'open'] },
       ],
     },
   ],
@@ -63,7 +63,7 @@ beforeEach(() => {
   entries = [];
   exchange = new Exchange();
   journal = new Journal();
-  exchange.setDevice(device, (kind, index) => (kind === 'analog' ? 1 : 2) + index);
+  exchange.setDevice(device, (address) => (address.startsWith('AI') ? 1 : 2) + Number(address.split(' ')[1]));
   ingest = build();
 });
 const level = (): ReturnType<Exchange['get']> => exchange.get(1);
@@ -191,7 +191,7 @@ describe('exchange', () => {
     exchange.setDevice({ ...device, points: device.points.slice(0, 1) }, () => 1);
     expect(level()?.reading).toEqual(reading);
     expect(exchange.get(2)).toBeUndefined();
-    expect(exchange.at('D', 'binary', 0)).toBeUndefined();
+    expect(exchange.at('D', 'BI 0')).toBeUndefined();
     exchange.removeDevice('D');
     expect(exchange.ofDevice('D')).toEqual([]);
   });

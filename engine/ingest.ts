@@ -1,11 +1,13 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/protocols/dnp3';
+import { addressOf } from '@halvix/core/protocols';
 import {
   LEVEL_WORDS,
   LimitWatch,
   Quality,
   rangeQuality,
   scaledValue,
+  type PointKind,
   type Reading,
   type TimeSource,
 } from '@halvix/core/point';
@@ -40,17 +42,33 @@ export class Ingest {
   /** Points that come and are not in the list, by kind and index. */
   readonly unlisted = new Map<string, UnlistedPoint>();
 
+  /** The points of the list by kind and index. */
+  private points: ReadonlyMap<PointKind, ReadonlyMap<number, LivePoint>>;
+
   constructor(
     private device: DeviceConfig,
     private readonly context: IngestContext,
   ) {
     this.filter = new HistoryFilter(device.points);
+    this.points = this.listed();
+  }
+
+  /** The exchange has the device's list already. */
+  private listed(): Map<PointKind, Map<number, LivePoint>> {
+    const points = new Map<PointKind, Map<number, LivePoint>>();
+    for (const point of this.context.exchange.ofDevice(this.device.code)) {
+      const { kind, at } = point.config;
+      const ofKind = points.get(kind) ?? new Map<number, LivePoint>();
+      points.set(kind, ofKind.set(at.index, point));
+    }
+    return points;
   }
 
   /** Goes on with another list. */
   adopt(device: DeviceConfig): void {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
+    this.points = this.listed();
     this.watches.clear();
     this.unlisted.clear();
   }
@@ -73,7 +91,7 @@ export class Ingest {
     const carrier: Carrier = { received, committed: null };
     const stored: StoredReading[] = [];
     for (const one of measured) {
-      const point = exchange.at(this.device.code, one.kind, one.index);
+      const point = this.points.get(one.kind)?.get(one.index);
       if (point === undefined) {
         this.noteUnlisted(one);
         continue;
@@ -82,7 +100,7 @@ export class Ingest {
       this.watchLimits(point, reading, now);
       if (this.filter.wants(point, reading)) stored.push(reading);
       for (const follower of this.filter.triggeredBy(point, reading)) {
-        const followed = exchange.at(this.device.code, follower.kind, follower.index);
+        const followed = exchange.at(this.device.code, addressOf(follower));
         if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
       }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);

@@ -13,7 +13,9 @@ import {
   type Setpoint,
 } from '@halvix/core/protocols/dnp3';
 import type { OutboundState } from '@halvix/core/path';
+import { addressOf } from '@halvix/core/protocols';
 import {
+  addressWords,
   deadbandInCounts,
   deadbandInUnits,
   hasStates,
@@ -100,7 +102,7 @@ export class OutboundRunner {
     this.bySource = new Map();
     this.byTarget = new Map();
     for (const mapping of this.config.mappings) {
-      const key = `${mapping.target.kind} ${mapping.target.index}`;
+      const key = addressOf(mapping.target);
       const known = before.get(key);
       const delivery = known && sourceKey(known.mapping) === sourceKey(mapping) ? known.delivery : null;
       const target: Target = { mapping, delivery, deadband: this.deadbandOf(mapping) };
@@ -115,18 +117,18 @@ export class OutboundRunner {
       const { target } = mapping;
       return {
         kind: target.kind,
-        index: target.index,
-        class: target.eventClass,
+        index: target.at.index,
+        class: target.at.eventClass,
         commandClass: this.config.settings.commandClass,
-        staticVariation: target.staticVariation,
-        eventVariation: target.eventVariation,
+        staticVariation: target.at.staticVariation,
+        eventVariation: target.at.eventVariation,
         deadband: this.deadbandOf(mapping),
       };
     });
   }
 
-  private deadbandOf({ device, kind, index, target }: MappingConfig): number {
-    const point = this.context.exchange.at(device, kind, index)?.config;
+  private deadbandOf({ device, point: address, target }: MappingConfig): number {
+    const point = this.context.exchange.at(device, address)?.config;
     return target.deadband ?? (point === undefined ? 0 : this.ownDeadband(point, target.value));
   }
 
@@ -146,8 +148,8 @@ export class OutboundRunner {
     this.driver.command({ type: 'setPoints', points: this.outstationPoints() });
     for (const mapping of config.mappings) {
       if (!touched.has(mapping.device) && before.has(JSON.stringify(mapping))) continue;
-      const point = this.context.exchange.at(mapping.device, mapping.kind, mapping.index);
-      const target = this.byTarget.get(`${mapping.target.kind} ${mapping.target.index}`);
+      const point = this.context.exchange.at(mapping.device, mapping.point);
+      const target = this.byTarget.get(addressOf(mapping.target));
       if (target === undefined) continue;
       if (point?.reading && point.passOn) this.hand(target, point, point.reading, false);
       else this.withhold(target);
@@ -156,7 +158,8 @@ export class OutboundRunner {
 
   /** The source is not to be seen: the last value stays there, and says that it is not on line. */
   private withhold({ mapping: { target } }: Target): void {
-    const { kind, index } = target;
+    const { kind } = target;
+    const { index } = target.at;
     const { value, text } = this.outstation.point(kind, index) ?? { value: 0, text: '' };
     const flags = flagsFromQuality(kind, Quality.outOfService);
     this.driver.command({ type: 'update', updates: [{ kind, index, value, text, flags, time: clock.now() }] });
@@ -207,13 +210,13 @@ export class OutboundRunner {
     return this.targetsOf(point).flatMap(({ delivery }) => delivery ?? []);
   }
 
-  private targetsOf({ device, config }: LivePoint): Target[] {
-    return this.bySource.get(`${device} ${config.kind} ${config.index}`) ?? [];
+  private targetsOf({ device, address }: LivePoint): Target[] {
+    return this.bySource.get(`${device} ${address}`) ?? [];
   }
 
   private *sources(): Generator<LivePoint> {
-    for (const { device, kind, index } of this.config.mappings) {
-      const point = this.context.exchange.at(device, kind, index);
+    for (const { device, point: address } of this.config.mappings) {
+      const point = this.context.exchange.at(device, address);
       if (point !== undefined) yield point;
     }
   }
@@ -225,7 +228,8 @@ export class OutboundRunner {
   }
 
   private hand(target: Target, { config }: LivePoint, reading: Reading, quiet: boolean): void {
-    const { kind, index, staticVariation, value: which } = target.mapping.target;
+    const { kind, value: which } = target.mapping.target;
+    const { index, staticVariation } = target.mapping.target.at;
     const now = clock.now();
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const text = reading.text === undefined ? {} : { text: reading.text };
@@ -315,7 +319,7 @@ export class OutboundRunner {
 
   private onEvent({ kind, index, number, variation, status }: BufferedEvent): void {
     if (status !== undefined) return;
-    const target = this.byTarget.get(`${kind} ${index}`);
+    const target = this.byTarget.get(addressWords(kind, index));
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
     target.delivery.object = `${objectWords(kind, 'event', variation)} i${index}`;
@@ -327,7 +331,7 @@ export class OutboundRunner {
   ): void {
     const now = clock.now();
     for (const { kind, index, number } of events) {
-      const target = this.byTarget.get(`${kind} ${index}`);
+      const target = this.byTarget.get(addressWords(kind, index));
       if (target?.delivery?.eventNumber !== number) continue;
       set(target.delivery, now);
       this.touchSource(target);
@@ -346,7 +350,7 @@ export class OutboundRunner {
   }
 
   private touchSource({ mapping }: Target): void {
-    const point = this.context.exchange.at(mapping.device, mapping.kind, mapping.index);
+    const point = this.context.exchange.at(mapping.device, mapping.point);
     if (point !== undefined) this.context.exchange.touch(point.id);
   }
 
@@ -357,14 +361,14 @@ export class OutboundRunner {
   }
 
   /** Tells the centre of a command that one of its points was given, where it wants to know. */
-  commandGiven({ device, kind, index, value, status }: GivenCommand): void {
-    const point = this.context.exchange.at(device, kind, index);
+  commandGiven({ device, address, kind, value, status }: GivenCommand): void {
+    const point = this.context.exchange.at(device, address);
     if (point === undefined || !point.passOn) return;
     for (const { mapping } of this.targetsOf(point)) {
       if (mapping.target.kind !== kind) continue;
       const shown =
         kind === 'setpoint' && mapping.target.value === 'engineering' ? scaledValue(value, point.config) : value;
-      const given = { kind, index: mapping.target.index, value: shown, status, time: clock.now() };
+      const given = { kind, index: mapping.target.at.index, value: shown, status, time: clock.now() };
       this.driver.command({ type: 'commandGiven', ...given });
     }
   }
@@ -372,18 +376,18 @@ export class OutboundRunner {
   /** A centre's control at its device; the status is the device's own, or says why it did not get there. */
   private async passControl(phase: CentreControl['phase'], given: ControlItem): Promise<number> {
     const kind = given.setpoint ? 'setpoint' : 'output';
-    const target = this.byTarget.get(`${kind} ${given.index}`);
+    const target = this.byTarget.get(addressWords(kind, given.index));
     // What is only shown as a setpoint or a control there is no such thing here.
-    if (target === undefined || target.mapping.kind !== kind) return ControlStatus.notSupported;
+    const { device, point: address } = target?.mapping ?? { device: '', point: '' };
+    const point = this.context.exchange.at(device, address);
+    if (target === undefined || (point !== undefined && point.config.kind !== kind)) return ControlStatus.notSupported;
     if (!this.config.controls || !target.mapping.target.mayControl) {
       this.problem(`a control of ${this.config.centre} was refused: it may not operate ${kind} ${given.index} here`);
       return ControlStatus.notAuthorized;
     }
-    const { device, index } = target.mapping;
-    const point = this.context.exchange.at(device, kind, index);
     if (point === undefined || !point.passOn) return ControlStatus.blocked;
     const item = given.setpoint ? { ...given, setpoint: this.inCounts(given.setpoint, target, point) } : given;
-    return this.context.control({ outbound: this.config.code, device, index, phase, item });
+    return this.context.control({ outbound: this.config.code, device, address, phase, item });
   }
 
   /** The centre speaks in what the mapping hands it, the device in counts. */
@@ -393,4 +397,4 @@ export class OutboundRunner {
   }
 }
 
-const sourceKey = ({ device, kind, index }: MappingConfig): string => `${device} ${kind} ${index}`;
+const sourceKey = ({ device, point }: MappingConfig): string => `${device} ${point}`;

@@ -115,7 +115,7 @@ export class Runtime {
         return link && isCollected(device) ? [[device.code, { device, link }] as const] : [];
       }),
     );
-    const numberOf = (device: string) => (kind: string, index: number) => numbers.get(device, kind, index);
+    const numberOf = (device: string) => (address: string) => numbers.get(device, address);
 
     for (const [code, outbound] of this.outbounds) {
       const next = configuration.outbounds.find((one) => one.code === code);

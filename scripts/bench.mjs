@@ -243,9 +243,10 @@ async function grid(postgres) {
       select 'device', '', jsonb_set(jsonb_set(document, '{code}', '"BIG"'), '{link}', '"BIG"'), nextval('draft_version'), 'bench', now()
       from draft_object where kind = 'device' limit 1`;
     await sql`
-      insert into draft_object (kind, parent, document, version, author, changed)
-      select 'point', 'BIG', jsonb_build_object('kind', case when n % 2 = 0 then 'analog' else 'binary' end, 'index', n / 2,
-        'name', 'Bay ' || n % 97 || ' value ' || n, 'unit', case when n % 2 = 0 then 'kV' else '' end, 'gain', 0.025),
+      insert into draft_object (kind, parent, sort, document, version, author, changed)
+      select 'point', 'BIG', case when n % 2 = 0 then '3 ' else '0 ' end || lpad((n / 2)::text, 5, '0'),
+        jsonb_build_object('kind', case when n % 2 = 0 then 'analog' else 'binary' end,
+        'at', jsonb_build_object('protocol', 'dnp3', 'index', n / 2), 'name', 'Bay ' || n % 97 || ' value ' || n, 'unit', case when n % 2 = 0 then 'kV' else '' end, 'gain', 0.025),
         1, 'bench', now()
       from generate_series(0, ${GRID_ROWS - 1}) as n`;
     await startAll(system, ['bench', 'engine', 'web']);

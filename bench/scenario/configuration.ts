@@ -1,6 +1,7 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
 import { DEFAULT_VARIATIONS } from '@halvix/core/protocols/dnp3';
 import { USUAL_CLASS } from '@halvix/core/mapping';
+import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
@@ -26,17 +27,17 @@ export const DEMO_PORTS = {
 /** The relays and the centres alone. */
 const RELAY_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
 
-/** What each operation of an output leads to, where a binary input shows it. */
-const FEEDBACK: Partial<Record<number, { index: number; expect: Record<string, number> }>> = {
-  0: { index: 0, expect: { trip: 0, close: 1, latchOn: 1, latchOff: 0 } },
-  1: { index: 2, expect: { pulseOn: 0 } },
-  2: { index: 11, expect: { latchOn: 1, latchOff: 0 } },
-  3: { index: 18, expect: { latchOn: 1, latchOff: 0 } },
-  6: { index: 10, expect: { latchOn: 1, latchOff: 0 } },
-  7: { index: 25, expect: { latchOn: 1, latchOff: 0 } },
-};
+type Feedback = { point: string; expect: Record<string, number> };
 
-type Feedback = { kind: string; index: number; expect: Record<string, number> };
+/** What each operation of an output leads to, where a binary input shows it. */
+const FEEDBACK: Partial<Record<number, Feedback>> = {
+  0: { point: 'BI 0', expect: { trip: 0, close: 1, latchOn: 1, latchOff: 0 } },
+  1: { point: 'BI 2', expect: { pulseOn: 0 } },
+  2: { point: 'BI 11', expect: { latchOn: 1, latchOff: 0 } },
+  3: { point: 'BI 18', expect: { latchOn: 1, latchOff: 0 } },
+  6: { point: 'BI 10', expect: { latchOn: 1, latchOff: 0 } },
+  7: { point: 'BI 25', expect: { latchOn: 1, latchOff: 0 } },
+};
 
 function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoint, feedback?: Feedback): unknown {
   const control = {
@@ -45,23 +46,23 @@ function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoi
     offMs: 250,
     feedback: feedback ?? null,
     // A gate takes its time.
-    feedbackWithinMs: feedback?.kind === 'doubleBit' ? 70_000 : 10_000,
+    feedbackWithinMs: feedback?.point.startsWith('DBI') ? 70_000 : 10_000,
   };
   // The water gets there when it does; that the station took the wanted level shows at once.
-  const setting = { sentAs: 'int16', low: 0.5, high: 4 };
+  const setting = { low: 0.5, high: 4 };
   return {
-    ...{ kind, index, name, unit, gain, offset: 0, states },
+    ...{ kind, name, unit, gain, offset: 0, states },
+    at: { protocol: 'dnp3', index, ...(kind === 'setpoint' ? { sentAs: 'int16' } : {}) },
     control: kind === 'output' ? control : null,
     setting: kind === 'setpoint' ? setting : null,
   };
 }
 
 const relayFeedback = ({ kind, index }: RelayPoint): Feedback | undefined => {
-  const feedback = kind === 'output' ? FEEDBACK[index] : undefined;
-  return feedback && { kind: 'binary', ...feedback };
+  return kind === 'output' ? FEEDBACK[index] : undefined;
 };
 const gateFeedback = ({ kind, index }: RelayPoint): Feedback | undefined =>
-  kind === 'output' ? { kind: 'doubleBit', index, expect: { latchOn: 2, latchOff: 1 } } : undefined;
+  kind === 'output' ? { point: `DBI ${index}`, expect: { latchOn: 2, latchOff: 1 } } : undefined;
 
 /** The stations on radio channel R1, and the logger that calls. */
 function smallStations(radio: number, logger: number): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
@@ -139,14 +140,16 @@ function smallStations(radio: number, logger: number): { stations: unknown[]; li
 export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration {
   const mappings = FEEDER_RELAY.map(({ kind, index }) => ({
     device: 'HLM-F1',
-    kind,
-    index,
+    point: addressWords(kind, index),
     target: {
       kind,
-      index,
-      eventClass: USUAL_CLASS[kind],
-      staticVariation: DEFAULT_VARIATIONS[kind].static,
-      eventVariation: DEFAULT_VARIATIONS[kind].event,
+      at: {
+        protocol: 'dnp3',
+        index,
+        eventClass: USUAL_CLASS[kind],
+        staticVariation: DEFAULT_VARIATIONS[kind].static,
+        eventVariation: DEFAULT_VARIATIONS[kind].event,
+      },
     },
   }));
   const outbound = (code: string, name: string, centre: string, port: number, theirAddress: number): unknown => ({
@@ -164,7 +167,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const small = ports.radio && ports.logger ? smallStations(ports.radio, ports.logger) : none;
   return configurationSchema.parse({
     schema: 'halvix.configuration',
-    version: 1,
+    version: 2,
     network: 'Varrow Basin Utilities',
     stations: [{ code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' }, ...small.stations],
     links: [

@@ -117,7 +117,7 @@ describe('checks', () => {
     ],
     [
       'a class that nothing polls',
-      (c) => ((c.devices[0].settings.class2PeriodMs = 0), (c.devices[0].points[40].eventClass = 2)),
+      (c) => ((c.devices[0].settings.class2PeriodMs = 0), (c.devices[0].points[40].at.eventClass = 2)),
       'class 2 is not polled and unsolicited reporting is off',
     ],
     [
@@ -144,7 +144,7 @@ describe('checks', () => {
 
   test('a shape that is wrong is located', () => {
     const read = readConfiguration(changedBy((c) => (c.devices[0].points[0].gain = 0)));
-    expect(!read.ok && read.problem[0].at).toEqual({ kind: 'point', parent: 'HLM-F1', key: 'binary 0' });
+    expect(!read.ok && read.problem[0].at).toEqual({ kind: 'point', parent: 'HLM-F1', key: 'BI 0' });
   });
 });
 
@@ -201,7 +201,7 @@ describe('profiles and surveys', () => {
       const { link, device, points } = deviceFrom(profile, place);
       const configuration = changedBy((c) => {
         c.links.push(link);
-        c.devices.push({ ...device, points: points.map((p) => ({ ...p, index: p.index ?? 0 })) });
+        c.devices.push({ ...device, points: points.map((p) => ({ ...p, at: { ...p.at, index: p.at.index ?? 0 } })) });
       });
       expect(checkConfiguration(configuration), profile.code).toEqual([]);
     }
@@ -232,8 +232,8 @@ describe('profiles and surveys', () => {
     const list = pointsFromSurvey([surveyed[0], { ...surveyed[1], index: 6 }, { ...surveyed[2], kind: 'analog' }]);
     const result = compareSurvey(surveyed, list);
     expect(result.unlisted.map(({ kind, index }) => `${kind} ${index}`)).toEqual(['analog 5']);
-    expect(result.silent.map(({ kind, index }) => `${kind} ${index}`)).toEqual(['analog 6']);
-    expect(result.otherKind.map(({ point, answers }) => `${point.kind} ${point.index} as ${answers.kind}`)).toEqual([
+    expect(result.silent.map(({ kind, at }) => `${kind} ${at.index}`)).toEqual(['analog 6']);
+    expect(result.otherKind.map(({ point, answers }) => `${point.kind} ${point.at.index} as ${answers.kind}`)).toEqual([
       'analog 1 as counter',
     ]);
     expect(compareSurvey(surveyed, pointsFromSurvey(surveyed))).toMatchObject({

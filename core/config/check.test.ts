@@ -6,19 +6,22 @@ type Loose = any;
 
 const point = (kind: string, index: number, more: object = {}): Loose => ({
   kind,
-  index,
+  at: { protocol: 'dnp3', index },
   name: `${kind} ${index}`,
   ...more,
 });
 const mapping = (kind: string, index: number, target: object = {}): Loose => ({
   device: 'D1',
-  kind,
-  index,
-  target: { kind, index, eventClass: 1, staticVariation: 2, eventVariation: 2, ...target },
+  point: `${kind === 'binary' ? 'BI' : 'BO'} ${index}`,
+  target: {
+    kind,
+    at: { protocol: 'dnp3', index, eventClass: 1, staticVariation: 2, eventVariation: 2 },
+    ...target,
+  },
 });
 const good = (): Loose => ({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'test',
   stations: [{ code: 'S', name: 'station' }],
   links: [{ code: 'L1', name: 'link', type: 'tcpClient', host: '127.0.0.1', port: 20000 }],
@@ -33,7 +36,7 @@ const good = (): Loose => ({
       points: [
         point('binary', 0),
         point('output', 0, {
-          control: { operations: ['trip'], feedback: { kind: 'binary', index: 0, expect: { trip: 0 } } },
+          control: { operations: ['trip'], feedback: { point: 'BI 0', expect: { trip: 0 } } },
         }),
       ],
     },
@@ -72,7 +75,7 @@ describe('configuration document', () => {
   });
 
   test.each<[string, (d: Loose) => void, string]>([
-    ['another version', (d) => (d.version = 2), 'version: '],
+    ['another version', (d) => (d.version = 3), 'version: '],
     [
       'a reserved address',
       (d) => (d.devices[0].settings.theirAddress = 65520),
@@ -85,7 +88,7 @@ describe('configuration document', () => {
       'devices.0.points.0.gain: A gain of 0 would make every value the same',
     ],
     ['a code in small letters', (d) => (d.devices[0].code = 'd1'), 'devices.0.code: A code has'],
-    ['an index too large', (d) => (d.devices[0].points[0].index = 65536), 'A DNP3 point index is at most 65535'],
+    ['an index too large', (d) => (d.devices[0].points[0].at.index = 65536), 'A DNP3 point index is at most 65535'],
     [
       'our address equal to the peer’s',
       (d) => (d.devices[0].settings.theirAddress = 1),
@@ -110,7 +113,7 @@ describe('configuration document', () => {
     ],
     [
       'a feedback point that is not in the list',
-      (d) => (d.devices[0].points[1].control.feedback.index = 9),
+      (d) => (d.devices[0].points[1].control.feedback.point = 'BI 9'),
       'its feedback BI 9 is not in the list',
     ],
     [
@@ -130,7 +133,7 @@ describe('configuration document', () => {
     ],
     [
       'an object that does not exist',
-      (d) => (d.outbounds[0].mappings[0].target.staticVariation = 5),
+      (d) => (d.outbounds[0].mappings[0].target.at.staticVariation = 5),
       'there is no object g1v5',
     ],
     [

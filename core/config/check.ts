@@ -1,5 +1,5 @@
 import { GROUPS, mappingProblem, objectType } from '../protocols/dnp3/index.ts';
-import { addressWords } from '../point/index.ts';
+import { addressOf } from '../protocols/definitions.ts';
 import type { Result } from '../session/index.ts';
 import { checkPoints } from './checkpoints.ts';
 import {
@@ -13,10 +13,15 @@ import {
 import { allowsEverybody, isLoopbackOnly } from './access.ts';
 import { objectKey, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
+import { upgradedConfiguration } from './upgrade.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
 
-/** Reads a document from outside: shape first, then whether its parts fit each other. Warnings do not refuse it. */
-export function readConfiguration(input: unknown): Result<Configuration, ConfigurationProblem[]> {
+/**
+ * Reads a document from outside, perhaps of an earlier version: shape first, then whether its parts fit each other.
+ * Warnings do not refuse it.
+ */
+export function readConfiguration(given: unknown): Result<Configuration, ConfigurationProblem[]> {
+  const input = upgradedConfiguration(given);
   const parsed = configurationSchema.safeParse(input);
   if (!parsed.success)
     return {
@@ -140,7 +145,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     if (points.length === 0 && device.life !== 'drafted') report('its point list is empty', 'warning');
     for (const { row, severity, words } of checkPoints(points, device)) {
       const point = points[row];
-      const where = `device ${device.code}, ${addressWords(point.kind, point.index)}`;
+      const where = `device ${device.code}, ${addressOf(point)}`;
       reporter('point', objectKey('point', point), device.code, where)(words, severity);
     }
   }
@@ -148,7 +153,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   for (const { code, station } of radios)
     if (!stationCodes.has(station)) reporter('radio', code)(`there is no station ${station}`);
   const pointsOf = new Map(
-    devices.map((d) => [d.code, new Map(d.points.map((p) => [`${p.kind} ${p.index}`, p] as const))] as const),
+    devices.map((d) => [d.code, new Map(d.points.map((p) => [addressOf(p), p] as const))] as const),
   );
   for (const outbound of outbounds) checkOutbound(outbound, pointsOf, reporter);
   return problems;
@@ -254,28 +259,29 @@ function checkOutbound(
     reporter('outbound', outbound.code)(`our address and the centre's are both ${outbound.settings.ourAddress}`);
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
     const { target } = mapping;
-    const at = `${where}, ${addressWords(target.kind, target.index)}`;
+    const at = `${where}, ${addressOf(target)}`;
     return reporter('mapping', objectKey('mapping', mapping), outbound.code, at);
   };
   unique(
     outbound.mappings,
-    (m) => `${m.target.kind} ${m.target.index}`,
+    (m) => addressOf(m.target),
     (m) => report(m)('two points are mapped to this address'),
   );
   for (const mapping of outbound.mappings) {
-    const { device, kind, index, target } = mapping;
-    const point = pointsOf.get(device)?.get(`${kind} ${index}`);
+    const { device, target } = mapping;
+    const point = pointsOf.get(device)?.get(mapping.point);
     if (point === undefined) {
-      report(mapping)(`there is no point ${addressWords(kind, index)} in ${device}`);
+      report(mapping)(`there is no point ${mapping.point} in ${device}`);
       continue;
     }
     const misfit = mappingProblem(point, target);
     if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
     const groups = GROUPS[target.kind];
-    if (objectType(groups.static, target.staticVariation) === undefined)
-      report(mapping)(`there is no object g${groups.static}v${target.staticVariation}`);
-    if (target.eventClass > 0 && objectType(groups.event ?? 0, target.eventVariation) === undefined)
-      report(mapping)(`there is no event object g${groups.event}v${target.eventVariation}`);
+    const { staticVariation, eventVariation, eventClass } = target.at;
+    if (objectType(groups.static, staticVariation) === undefined)
+      report(mapping)(`there is no object g${groups.static}v${staticVariation}`);
+    if (eventClass > 0 && objectType(groups.event ?? 0, eventVariation) === undefined)
+      report(mapping)(`there is no event object g${groups.event}v${eventVariation}`);
   }
 }
 

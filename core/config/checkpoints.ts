@@ -1,5 +1,5 @@
+import { addressOf } from '../protocols/definitions.ts';
 import {
-  addressWords,
   deadbandInUnits,
   hasStates,
   inOrder,
@@ -12,8 +12,6 @@ import {
 import type { DeviceObject, DraftPoint } from './objects.ts';
 import { countsToSend, NEW_SETTING } from './setting.ts';
 import type { PointProblem, Severity } from './problem.ts';
-
-const keyOf = ({ kind, index }: { kind: string; index: number | null }): string => `${kind} ${index}`;
 
 /** Rows between two pauses of `checkingPoints`. */
 const SLICE = 2000;
@@ -39,7 +37,7 @@ export function* checkingPoints(
   const rowsAt = new Map<string, number>();
   const names = new Map<string, number>();
   const highest = new Map<string, number>();
-  for (const point of points) highest.set(point.kind, Math.max(highest.get(point.kind) ?? -1, point.index ?? -1));
+  for (const point of points) highest.set(point.kind, Math.max(highest.get(point.kind) ?? -1, point.at.index ?? -1));
   const nextFree = (kind: string): number => {
     const next = (highest.get(kind) ?? -1) + 1;
     highest.set(kind, next);
@@ -50,12 +48,12 @@ export function* checkingPoints(
     const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
       void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
     const free = (): PointProblem['fix'] => {
-      const index = nextFree(point.kind);
-      return { words: `use ${addressWords(point.kind, index)}`, set: { index } };
+      const at = { ...point.at, index: nextFree(point.kind) };
+      return { words: `use ${addressOf({ kind: point.kind, at })}`, set: { at } };
     };
-    if (point.index === null) report('problem', 'index', 'it has no address', free());
+    const key = addressOf(point);
+    if (key === '') report('problem', 'index', 'it has no address', free());
     else {
-      const key = keyOf(point);
       if (rowsAt.has(key)) report('problem', 'index', 'another point has this address', free());
       else rowsAt.set(key, row);
     }
@@ -63,29 +61,28 @@ export function* checkingPoints(
     const name = `${point.kind} ${point.name.toLowerCase()}`;
     const twin = names.get(name);
     if (twin === undefined) names.set(name, row);
-    else report('warning', 'name', `${addressWords(points[twin].kind, points[twin].index ?? 0)} has this name too`);
+    else report('warning', 'name', `${addressOf(points[twin]) || 'a point without address'} has this name too`);
     checkScaling(point, report);
     checkLimits(point, report);
     checkUse(point, device, report);
   }
   for (const [row, point] of points.entries()) {
     if (row % (10 * SLICE) === 10 * SLICE - 1) yield;
-    const has = (kind: string, index: number): boolean => rowsAt.has(keyOf({ kind, index }));
-    const feedback = point.control?.feedback ?? point.setting?.feedback;
-    if (feedback && !has(feedback.kind, feedback.index))
+    const feedback = point.control?.feedback?.point ?? point.setting?.feedback;
+    if (feedback != null && !rowsAt.has(feedback))
       problems.push({
         severity: 'problem',
         row,
         field: 'feedback',
-        words: `its feedback ${addressWords(feedback.kind, feedback.index)} is not in the list`,
+        words: `its feedback ${feedback} is not in the list`,
       });
     const { history } = point;
-    if (history.mode === 'trigger' && !has(history.kind, history.index))
+    if (history.mode === 'trigger' && !rowsAt.has(history.point))
       problems.push({
         severity: 'problem',
         row,
         field: 'history',
-        words: `its trigger ${addressWords(history.kind, history.index)} is not in the list`,
+        words: `its trigger ${history.point} is not in the list`,
       });
   }
   return problems;
@@ -173,7 +170,8 @@ function checkSetting(point: DraftPoint, report: Report): void {
 }
 
 function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report): void {
-  const { kind, states, normal, eventClass, control } = point;
+  const { kind, states, normal, control } = point;
+  const { eventClass } = point.at;
   if (kind === 'output' && control === null)
     report('warning', 'operations', 'no operation is allowed: it can be seen but not operated');
   if (kind !== 'output' && control !== null)

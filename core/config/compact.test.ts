@@ -4,12 +4,26 @@ import { OBJECT_SCHEMAS } from './objects.ts';
 
 describe('documents as they are stored', () => {
   test('points and mappings leave out what is at its default, and come back whole', () => {
-    const point = OBJECT_SCHEMAS.point.parse({ kind: 'analog', index: 7, name: 'Current L1', gain: 0.01 });
-    expect(compacted('point', point)).toEqual({ kind: 'analog', index: 7, name: 'Current L1', gain: 0.01 });
+    const point = OBJECT_SCHEMAS.point.parse({
+      kind: 'analog',
+      at: { protocol: 'dnp3', index: 7 },
+      name: 'Current L1',
+      gain: 0.01,
+    });
+    expect(compacted('point', point)).toEqual({
+      kind: 'analog',
+      at: { protocol: 'dnp3', index: 7 },
+      name: 'Current L1',
+      gain: 0.01,
+    });
     expect(expanded('point', compacted('point', point))).toEqual(point);
     const mapping = OBJECT_SCHEMAS.mapping.parse({
-      ...{ device: 'D', kind: 'analog', index: 7 },
-      target: { kind: 'analog', index: 1, eventClass: 2, staticVariation: 1, eventVariation: 3, deadband: 5 },
+      ...{ device: 'D', point: 'AI 7' },
+      target: {
+        kind: 'analog',
+        at: { protocol: 'dnp3', index: 1, eventClass: 2, staticVariation: 1, eventVariation: 3 },
+        deadband: 5,
+      },
     });
     expect(expanded('mapping', compacted('mapping', mapping))).toEqual(mapping);
   });

@@ -6,18 +6,20 @@ import { mappingSchema } from './document.ts';
  * Points and mappings come in tens of thousands, nearly all fields of them at their default: what is at its default is
  * left out where they are stored and sent.
  */
-const POINT_DEFAULTS: Record<string, unknown> = defaultsOf(
-  draftPointSchema.parse({ kind: 'binary', index: null, name: '-' }),
-  ['kind', 'index', 'name'],
-);
+const PLACE = { protocol: 'dnp3', index: null } as const;
+const POINT = draftPointSchema.parse({ kind: 'binary', at: PLACE, name: '-' });
+const POINT_DEFAULTS: Record<string, unknown> = defaultsOf(POINT, ['kind', 'at', 'name']);
+const AT_DEFAULTS: Record<string, unknown> = defaultsOf(POINT.at, ['protocol', 'index']);
 const TARGET_DEFAULTS: Record<string, unknown> = defaultsOf(
   mappingSchema.parse({
     device: 'X',
-    kind: 'binary',
-    index: 0,
-    target: { kind: 'binary', index: 0, eventClass: 0, staticVariation: 1, eventVariation: 0 },
+    point: 'BI 0',
+    target: {
+      kind: 'binary',
+      at: { protocol: 'dnp3', index: 0, eventClass: 0, staticVariation: 1, eventVariation: 0 },
+    },
   }).target,
-  ['kind', 'index', 'eventClass', 'staticVariation', 'eventVariation'],
+  ['kind', 'at'],
 );
 
 function defaultsOf(document: object, needed: readonly string[]): Record<string, unknown> {
@@ -33,7 +35,10 @@ function without(document: object, defaults: Record<string, unknown>): object {
 /** The document without what is at its default. */
 export function compacted(kind: ObjectKind, document: unknown): unknown {
   if (document === null) return null;
-  if (kind === 'point') return without(document as object, POINT_DEFAULTS);
+  if (kind === 'point') {
+    const { at, ...rest } = document as { at: object };
+    return { ...without(rest, POINT_DEFAULTS), at: without(at, AT_DEFAULTS) };
+  }
   if (kind === 'mapping') {
     const { target, ...rest } = document as { target: object };
     return { ...rest, target: without(target, TARGET_DEFAULTS) };
@@ -47,7 +52,10 @@ export function compacted(kind: ObjectKind, document: unknown): unknown {
  */
 export function expanded(kind: ObjectKind, document: unknown): unknown {
   if (document === null) return null;
-  if (kind === 'point') return { ...POINT_DEFAULTS, ...(document as object) };
+  if (kind === 'point') {
+    const { at, ...rest } = document as { at: object };
+    return { ...POINT_DEFAULTS, ...rest, at: { ...AT_DEFAULTS, ...at } };
+  }
   if (kind === 'mapping') {
     const { target, ...rest } = document as { target: object };
     return { ...rest, target: { ...TARGET_DEFAULTS, ...target } };

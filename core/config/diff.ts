@@ -1,8 +1,8 @@
-import { addressWords, type PointKind } from '../point/index.ts';
-import type { Configuration } from './document.ts';
+import { addressOf } from '../protocols/definitions.ts';
+import type { Configuration, MappingConfig } from './document.ts';
 import { DEVICE_FIELDS, LINK_FIELDS, OUTBOUND_FIELDS, STATION_FIELDS, type SettingField } from './fields.ts';
 import { sameDocument } from './same.ts';
-import { decompose, objectKey, type ConfigObject, type ObjectKind } from './objects.ts';
+import { decompose, objectKey, type ConfigObject, type DraftPoint, type ObjectKind } from './objects.ts';
 
 /** One object that differs between two configurations. */
 export interface Change {
@@ -59,12 +59,12 @@ export function titleOf(kind: ObjectKind, parent: string, document: unknown): st
     case 'network':
       return 'name of the network';
     case 'point': {
-      const point = document as { kind: PointKind; index: number | null; name: string };
-      return `point ${parent}, ${point.index === null ? 'no address' : addressWords(point.kind, point.index)} ${point.name}`;
+      const point = document as DraftPoint;
+      return `point ${parent}, ${addressOf(point) || 'no address'} ${point.name}`;
     }
     case 'mapping': {
-      const { device, kind: of, index, target } = document as Configuration['outbounds'][number]['mappings'][number];
-      return `mapping ${device} ${addressWords(of, index)} → ${parent} ${addressWords(target.kind, target.index)}`;
+      const { device, point, target } = document as MappingConfig;
+      return `mapping ${device} ${point} → ${parent} ${addressOf(target)}`;
     }
     case 'outbound':
       return `outbound ${named.code} ${named.centre}`;
@@ -101,9 +101,10 @@ export function differences(before: unknown, after: unknown, kind: ObjectKind): 
 const isPlain = (value: unknown): value is Record<string, unknown> =>
   typeof value === 'object' && value !== null && !Array.isArray(value);
 
-/** `pairs.rawLow` → `pairs, raw low`. */
+/** `pairs.rawLow` → `pairs, raw low`; what stands in the address is said without it. */
 const spelled = (path: string): string =>
   path
+    .replace(/(^|\.)at\./, '$1')
     .split('.')
     .map((part) => part.replace(/([A-Z])/g, (letter) => ` ${letter.toLowerCase()}`))
     .join(', ');

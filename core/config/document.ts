@@ -1,13 +1,11 @@
 import '../words/index.ts';
 import { z } from 'zod';
+import { pointAt, targetPointAt } from '../protocols/definitions.ts';
 import {
   CONTROL_OPERATIONS,
   masterSettings,
   outstationSettings,
-  pointIndex,
-  SETPOINT_FORMS,
   type ControlOperation,
-  type SetpointForm,
 } from '../protocols/dnp3/index.ts';
 import { POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
@@ -165,29 +163,27 @@ export const radioSchema = z.object({ code, name, station: code, radioSide: radi
 
 const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
 
+/** Another point of the same device, by its address as text. */
+const reference = z
+  .string()
+  .min(1, 'An address has at least 1 character')
+  .max(80, 'An address has at most 80 characters');
+
 /** The point that shows that a control has happened, and the value that each operation leads to. */
 const feedbackSchema = z.object({
-  kind: z.enum(POINT_KINDS),
-  index: pointIndex,
+  point: reference,
   expect: z.partialRecord(z.enum(operations), z.number()),
 });
 
 const limitSchema = finite.nullable().default(null);
 
-const forms = Object.keys(SETPOINT_FORMS) as [SetpointForm, ...SetpointForm[]];
-
 /** How an analog output is set. */
 const settingSchema = z.object({
-  /** The object that carries the value: g41v1 to v4. */
-  sentAs: z.enum(forms).default('int32'),
   /** What may be sent, in the point's unit. */
   low: limitSchema,
   high: limitSchema,
   /** The point that follows; null: the output's own status. */
-  feedback: z
-    .object({ kind: z.enum(POINT_KINDS), index: pointIndex })
-    .nullable()
-    .default(null),
+  feedback: reference.nullable().default(null),
   /** How near it has to come, in its unit; half a count always counts as there. */
   tolerance: finite.min(0, 'A tolerance is at least 0').default(0),
   feedbackWithinMs: milliseconds('The wait for the feedback', 100, 600_000).default(10_000),
@@ -195,7 +191,7 @@ const settingSchema = z.object({
 
 export const pointSchema = z.object({
   kind: z.enum(POINT_KINDS),
-  index: pointIndex,
+  at: pointAt,
   name,
   description,
   unit: plain('A unit', 16).default(''),
@@ -226,11 +222,6 @@ export const pointSchema = z.object({
   states: z.array(plain('A state word', 24)).min(2).max(4).nullable().default(null),
   /** The state that is nothing to look at. */
   normal: z.number().int().min(0).max(3).nullable().default(null),
-  /** The class in which the device reports its events; null: not known. */
-  eventClass: z
-    .union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)])
-    .nullable()
-    .default(null),
   /** What of its readings history keeps. */
   history: z
     .discriminatedUnion('mode', [
@@ -238,7 +229,7 @@ export const pointSchema = z.object({
       z.object({ mode: z.literal('deadband') }),
       z.object({ mode: z.literal('interval'), everyMs: milliseconds('The interval', 100, 86_400_000) }),
       /** Its value is kept whenever the trigger point rises. */
-      z.object({ mode: z.literal('trigger'), kind: z.enum(POINT_KINDS), index: pointIndex }),
+      z.object({ mode: z.literal('trigger'), point: reference }),
     ])
     .default({ mode: 'every' }),
   inService: z.boolean().default(true),
@@ -281,14 +272,11 @@ export const deviceSchema = z.object({
 
 export const mappingSchema = z.object({
   device: code,
-  kind: z.enum(POINT_KINDS),
-  index: pointIndex,
+  /** The address of the device's point, as text. */
+  point: reference,
   target: z.object({
     kind: z.enum(POINT_KINDS),
-    index: pointIndex,
-    eventClass: z.union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)]),
-    staticVariation: z.number().int().min(1).max(6),
-    eventVariation: z.number().int().min(0).max(8),
+    at: targetPointAt,
     /** In what is handed on; null: the point's own deadband. */
     deadband: finite.min(0, 'A deadband is at least 0').nullable().default(0),
     /** Whether the centre may operate it, where the outbound lets it operate at all. */
@@ -317,7 +305,7 @@ export const outboundSchema = z.object({
 
 export const configurationSchema = z.object({
   schema: z.literal('halvix.configuration'),
-  version: z.literal(1),
+  version: z.literal(2),
   network: name,
   stations: z.array(stationSchema).max(10_000),
   links: z.array(linkSchema).max(10_000),
@@ -337,7 +325,7 @@ export type MappingConfig = z.infer<typeof mappingSchema>;
 
 export const EMPTY_CONFIGURATION: Configuration = {
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'New network',
   stations: [],
   links: [],

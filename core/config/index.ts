@@ -26,6 +26,7 @@ export {
   decompose,
   draftPointSchema,
   objectKey,
+  objectSort,
   OBJECT_KINDS,
   OBJECT_SCHEMAS,
   type ConfigObject,
@@ -56,5 +57,6 @@ export {
 } from './diff.ts';
 export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
 export { compacted, expanded } from './compact.ts';
+export { upgradedConfiguration, upgradedObject, upgradedProfile } from './upgrade.ts';
 export { sameDocument } from './same.ts';
 export { settingSheet, twoEnds } from './ends.ts';

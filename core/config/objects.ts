@@ -1,6 +1,5 @@
 import { z } from 'zod';
-import { kindRank } from '../point/index.ts';
-import type { PointKind } from '../point/index.ts';
+import { addressOf, draftPointAt, sortOf } from '../protocols/definitions.ts';
 import {
   deviceSchema,
   linkSchema,
@@ -24,7 +23,7 @@ export const OBJECT_KINDS = ['network', 'station', 'link', 'radio', 'device', 'p
 export type ObjectKind = (typeof OBJECT_KINDS)[number];
 
 /** A point as it may stand in a draft: its address may be missing still. */
-export const draftPointSchema = pointSchema.extend({ index: pointSchema.shape.index.nullable() });
+export const draftPointSchema = pointSchema.extend({ at: draftPointAt });
 export type DraftPoint = z.infer<typeof draftPointSchema>;
 
 /** What each kind of object may look like in a draft. */
@@ -55,14 +54,10 @@ export function objectKey(kind: ObjectKind, document: unknown): string {
   switch (kind) {
     case 'network':
       return '';
-    case 'point': {
-      const { kind: of, index } = document as DraftPoint;
-      return `${of} ${index ?? '?'}`;
-    }
-    case 'mapping': {
-      const { target } = document as MappingConfig;
-      return `${target.kind} ${target.index}`;
-    }
+    case 'point':
+      return addressOf(document as DraftPoint) || `${(document as DraftPoint).kind} ?`;
+    case 'mapping':
+      return addressOf((document as MappingConfig).target);
     case 'station':
     case 'link':
     case 'radio':
@@ -93,10 +88,16 @@ export const decompose = (configuration: Configuration): ConfigObject[] => {
   ];
 };
 
-const byAddress = <Item>(kindOf: (item: Item) => PointConfig['kind'], indexOf: (item: Item) => number | null) => {
-  return (a: Item, b: Item): number =>
-    kindRank(kindOf(a)) - kindRank(kindOf(b)) || (indexOf(a) ?? 1e9) - (indexOf(b) ?? 1e9);
+const byAddress = <Item>(placeOf: (item: Item) => Parameters<typeof sortOf>[0]) => {
+  const keys = new Map<Item, string>();
+  const keyOf = (item: Item): string => {
+    const key = keys.get(item) ?? sortOf(placeOf(item));
+    keys.set(item, key);
+    return key;
+  };
+  return (a: Item, b: Item): number => byText(keyOf(a), keyOf(b));
 };
+const byText = (a: string, b: string): number => (a < b ? -1 : a > b ? 1 : 0);
 const byCode = (a: { code: string }, b: { code: string }): number => (a.code < b.code ? -1 : a.code > b.code ? 1 : 0);
 
 /**
@@ -120,7 +121,7 @@ export function compose(objects: readonly ConfigObject[]): Configuration {
   const mappings = grouped<MappingConfig>('mapping');
   return {
     schema: 'halvix.configuration',
-    version: 1,
+    version: 2,
     network: of<{ network: string }>('network')[0]?.network ?? 'New network',
     stations: of<Configuration['stations'][number]>('station').sort(byCode),
     links: of<Configuration['links'][number]>('link').sort(byCode),
@@ -129,23 +130,23 @@ export function compose(objects: readonly ConfigObject[]): Configuration {
       .sort(byCode)
       .map((device) => ({
         ...device,
-        points: (points.get(device.code) ?? []).sort(
-          byAddress(
-            (p) => p.kind,
-            (p) => p.index,
-          ),
-        ),
+        points: (points.get(device.code) ?? []).sort(byAddress((point) => point)),
       })),
     outbounds: of<Omit<OutboundConfig, 'mappings'>>('outbound')
       .sort(byCode)
       .map((outbound) => ({
         ...outbound,
-        mappings: (mappings.get(outbound.code) ?? []).sort(
-          byAddress(
-            (m): PointKind => m.target.kind,
-            (m) => m.target.index,
-          ),
-        ),
+        mappings: (mappings.get(outbound.code) ?? []).sort(byAddress(({ target }) => target)),
       })),
   };
 }
+
+/** A text by which a point or mapping is sorted among its like; empty for other objects. */
+export const objectSort = (kind: ObjectKind, document: unknown): string =>
+  document === null
+    ? ''
+    : kind === 'point'
+      ? sortOf(document as DraftPoint)
+      : kind === 'mapping'
+        ? sortOf((document as MappingConfig).target)
+        : '';

@@ -3,15 +3,21 @@ import { checkPoints, countsAllowed, countsToSend, draftPointSchema, NEW_SETTING
 import { rawValue, scaledValue } from '../point/index.ts';
 
 const level = {
-  ...draftPointSchema.parse({ kind: 'setpoint', index: 0, name: 'Level wanted', unit: 'm', gain: 0.001 }),
-  setting: { ...NEW_SETTING, sentAs: 'int16' as const, low: 0.5, high: 4 },
+  ...draftPointSchema.parse({
+    kind: 'setpoint',
+    at: { protocol: 'dnp3', index: 0, sentAs: 'int16' },
+    name: 'Level wanted',
+    unit: 'm',
+    gain: 0.001,
+  }),
+  setting: { ...NEW_SETTING, low: 0.5, high: 4 },
 };
 
 describe('what goes to the device', () => {
   test('a value in its unit, as whole counts where the form has no others', () => {
     expect(countsToSend(2.5, level)).toEqual({ ok: true, value: 2500 });
     expect(countsToSend(2.5004, level)).toEqual({ ok: true, value: 2500 });
-    const float = { ...level, setting: { ...level.setting, sentAs: 'float32' as const } };
+    const float = { ...level, at: { ...level.at, sentAs: 'float32' as const } };
     expect(countsToSend(2.5004, float)).toEqual({ ok: true, value: 2.5004 / 0.001 });
   });
 
@@ -52,5 +58,5 @@ test('limits that cross, or that the form does not hold, are problems of the row
   expect(wordsOf({})).toEqual([]);
   expect(wordsOf({ low: 5 })).toEqual(['the lowest value to set, 5, is above the highest, 4']);
   expect(wordsOf({ high: 33 })).toEqual([expect.stringContaining('do not fit int16')]);
-  expect(wordsOf({ feedback: { kind: 'analog', index: 9 } })).toEqual(['its feedback AI 9 is not in the list']);
+  expect(wordsOf({ feedback: 'AI 9' })).toEqual(['its feedback AI 9 is not in the list']);
 });

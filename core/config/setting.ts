@@ -5,7 +5,6 @@ import type { PointConfig } from './document.ts';
 
 /** How a setpoint is set unless said otherwise. */
 export const NEW_SETTING: NonNullable<PointConfig['setting']> = {
-  sentAs: 'int32',
   low: null,
   high: null,
   feedback: null,
@@ -13,7 +12,9 @@ export const NEW_SETTING: NonNullable<PointConfig['setting']> = {
   feedbackWithinMs: 10_000,
 };
 
-type SettablePoint = Pick<PointConfig, 'name' | 'unit' | 'gain' | 'offset' | 'pairs' | 'range' | 'setting'>;
+type SettablePoint = Pick<PointConfig, 'name' | 'unit' | 'gain' | 'offset' | 'pairs' | 'range' | 'setting'> & {
+  at: Pick<PointConfig['at'], 'sentAs'>;
+};
 
 /** What goes to the device to set a point to `value`, given in its unit; or why it may not be set to that. */
 export const countsToSend = (value: number, point: SettablePoint): Result<number, string> =>
@@ -25,9 +26,10 @@ export const countsAllowed = (counts: number, point: SettablePoint): Result<numb
 
 function allowed(value: number, counts: number, point: SettablePoint): Result<number, string> {
   const { name, setting } = point;
+  const { sentAs } = point.at;
   if (setting === null) return { ok: false, problem: `${name} is not to be set` };
-  const whole = isWholeForm(setting.sentAs) ? Math.round(counts) : counts;
-  const problem = limitProblem(value, point) ?? formProblem(whole, name, setting.sentAs);
+  const whole = isWholeForm(sentAs) ? Math.round(counts) : counts;
+  const problem = limitProblem(value, point) ?? formProblem(whole, name, sentAs);
   return problem === null ? { ok: true, value: whole } : { ok: false, problem };
 }
 

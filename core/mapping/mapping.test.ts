@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { newPoint } from '../pointlist/index.ts';
 import { Quality, type PointKind } from '../point/index.ts';
-import { converted, mappingProblem } from '../protocols/dnp3/index.ts';
+import { converted, dnp3At, mappingProblem } from '../protocols/dnp3/index.ts';
 import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
 
 const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
@@ -21,7 +21,7 @@ const source = (kind: Source['kind'], index: number | null, name = `${kind} ${in
 });
 const targets = (made: ReturnType<typeof applyRule>): string[] =>
   made.rows.map(({ mapping, state, words }) =>
-    mapping ? `${state} ${mapping.target.kind} ${mapping.target.index}` : `${state}: ${words}`,
+    mapping ? `${state} ${mapping.target.kind} ${mapping.target.at.index}` : `${state}: ${words}`,
   );
 
 describe('patterns', () => {
@@ -48,7 +48,7 @@ describe('rules', () => {
     const sources = [source('binary', 0), source('binary', 3), source('analog', 7)];
     expect(targets(applyRule(rule(), sources, []))).toEqual(['new binary 0', 'new binary 3', 'new analog 7']);
     expect(targets(applyRule(rule({ start: 100 }), sources, []))[1]).toBe('new binary 103');
-    const mapped = [mappingTo({ device: 'D2', kind: 'binary', index: 9 }, 'binary', 10, 'raw', 'usual')];
+    const mapped = [mappingTo({ device: 'D2', kind: 'binary', at: dnp3At(9) }, 'binary', 10, 'raw', 'usual')];
     expect(targets(applyRule(rule({ numbering: 'series', start: 10 }), sources, mapped))).toEqual([
       'new binary 11',
       'new binary 12',
@@ -57,7 +57,7 @@ describe('rules', () => {
   });
 
   test('what does not fit is listed with its reason', () => {
-    const mapped = [mappingTo({ device: 'D1', kind: 'binary', index: 0 }, 'binary', 5, 'raw', 'usual')];
+    const mapped = [mappingTo({ device: 'D1', kind: 'binary', at: dnp3At(0) }, 'binary', 5, 'raw', 'usual')];
     const sources = [
       source('binary', 0),
       source('binary', 5),
@@ -112,9 +112,10 @@ describe('conversion', () => {
 
   test('a type that cannot hold the value', () => {
     const point = { ...newPoint('analog', 0, 'x'), pairs: { rawLow: 0, rawHigh: 65535, low: 0, high: 10 } };
-    const target = { kind: 'analog' as const, index: 0, staticVariation: 2, eventVariation: 2, eventClass: 2 };
+    const at = { protocol: 'dnp3', index: 0, staticVariation: 2, eventVariation: 2, eventClass: 2 } as const;
+    const target = { kind: 'analog' as const, at };
     expect(mappingProblem(point, { ...target, value: 'raw' })?.words).toContain('does not fit g30v2');
     expect(mappingProblem(point, { ...target, value: 'engineering' })?.words).toContain('coarse');
-    expect(mappingProblem(point, { ...target, staticVariation: 1, value: 'raw' })).toBeNull();
+    expect(mappingProblem(point, { ...target, at: { ...at, staticVariation: 1 }, value: 'raw' })).toBeNull();
   });
 });

@@ -1,13 +1,14 @@
-import type { MappingConfig } from '../config/index.ts';
+import type { DraftPoint, MappingConfig } from '../config/index.ts';
 import { DEFAULT_VARIATIONS, mappingProblem, targetKinds } from '../protocols/dnp3/index.ts';
-import { addressWords, kindRank, POINT_KINDS, type PointKind } from '../point/index.ts';
+import { addressOf, inAddressOrder } from '../protocols/definitions.ts';
+import { addressWords, POINT_KINDS, type PointKind } from '../point/index.ts';
 import type { ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */
 export interface Source extends ScaledPoint {
   device: string;
   kind: PointKind;
-  index: number | null;
+  at: DraftPoint['at'];
   name: string;
 }
 
@@ -91,7 +92,7 @@ function wildcard(pattern: string): (text: string) => boolean {
 
 /** A mapping of one point to one address, with the objects that are usual there. */
 export function mappingTo(
-  source: { device: string; kind: PointKind; index: number },
+  source: Pick<Source, 'device' | 'kind' | 'at'>,
   kind: PointKind,
   index: number,
   value: 'raw' | 'engineering',
@@ -103,14 +104,16 @@ export function mappingTo(
   const chosen = eventClass === 'usual' ? USUAL_CLASS[kind] : eventClass;
   return {
     device: source.device,
-    kind: source.kind,
-    index: source.index,
+    point: addressOf(source),
     target: {
       kind,
-      index,
-      eventClass: kind === 'output' ? 0 : chosen,
-      staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
-      eventVariation: floating ? 7 : variations.event,
+      at: {
+        protocol: 'dnp3',
+        index,
+        eventClass: kind === 'output' ? 0 : chosen,
+        staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
+        eventVariation: floating ? 7 : variations.event,
+      },
       deadband: null,
       mayControl: true,
       value,
@@ -124,8 +127,8 @@ export function applyRule(
   sources: readonly Source[],
   mapped: readonly MappingConfig[],
 ): RulePreview {
-  const taken = new Set(mapped.map(({ target }) => `${target.kind} ${target.index}`));
-  const already = new Map(mapped.map((m) => [`${m.device} ${m.kind} ${m.index}`, m] as const));
+  const taken = new Set(mapped.map(({ target }) => addressOf(target)));
+  const already = new Map(mapped.map((m) => [`${m.device} ${m.point}`, m] as const));
   const matches = matcher(rule.pattern);
   const kinds = new Set<PointKind>(rule.kinds.length > 0 ? rule.kinds : POINT_KINDS);
   const next = new Map<PointKind, number>();
@@ -136,44 +139,38 @@ export function applyRule(
   };
   const chosen = sources
     .filter((source) => kinds.has(source.kind) && matches(`${source.device} ${source.name}`))
-    .sort(
-      (a, b) =>
-        (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) ||
-        kindRank(a.kind) - kindRank(b.kind) ||
-        (a.index ?? 0) - (b.index ?? 0),
-    );
+    .sort((a, b) => (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) || inAddressOrder(a, b));
   for (const source of chosen) {
-    if (source.index === null) {
+    if (source.at.index === null) {
       add({ source, mapping: null, state: 'misfit', words: 'it has no address' });
       continue;
     }
-    const known = already.get(`${source.device} ${source.kind} ${source.index}`);
+    const known = already.get(`${source.device} ${addressOf(source)}`);
     if (known) {
       add({
         source,
         mapping: known,
         state: 'mapped',
-        words: `is mapped already, to ${addressWords(known.target.kind, known.target.index)}`,
+        words: `is mapped already, to ${addressOf(known.target)}`,
       });
       continue;
     }
     const kind = rule.targetKind === 'same' ? source.kind : rule.targetKind;
-    const point = { device: source.device, kind: source.kind, index: source.index };
     if (!targetKinds(source.kind).includes(kind)) {
-      const target = { ...mappingTo(point, kind, 0, rule.value, rule.eventClass).target };
+      const target = { ...mappingTo(source, kind, 0, rule.value, rule.eventClass).target };
       add({ source, mapping: null, state: 'misfit', words: mappingProblem(source, target)?.words ?? 'another kind' });
       continue;
     }
-    let index = rule.numbering === 'keep' ? source.index + rule.start : (next.get(kind) ?? rule.start);
+    let index = rule.numbering === 'keep' ? source.at.index + rule.start : (next.get(kind) ?? rule.start);
     if (rule.numbering === 'series') {
-      while (taken.has(`${kind} ${index}`)) index++;
+      while (taken.has(addressWords(kind, index))) index++;
       next.set(kind, index + 1);
     }
     if (index < 0 || index > 65535) {
       add({ source, mapping: null, state: 'misfit', words: `address ${index} is beyond 0 to 65535` });
       continue;
     }
-    if (taken.has(`${kind} ${index}`)) {
+    if (taken.has(addressWords(kind, index))) {
       add({
         source,
         mapping: null,
@@ -182,8 +179,8 @@ export function applyRule(
       });
       continue;
     }
-    taken.add(`${kind} ${index}`);
-    const mapping = mappingTo(point, kind, index, rule.value, rule.eventClass);
+    taken.add(addressWords(kind, index));
+    const mapping = mappingTo(source, kind, index, rule.value, rule.eventClass);
     const misfit = mappingProblem(source, mapping.target);
     add({ source, mapping, state: 'new', words: misfit?.words ?? '' });
   }

@@ -1,6 +1,7 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
 import { isControl, objectWords } from '../protocols/dnp3/index.ts';
-import { addressWords, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
+import { addressOf } from '../protocols/definitions.ts';
+import { isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
 
 export const SHEET_HEADING = [
   'Kind',
@@ -22,30 +23,31 @@ export const SHEET_HEADING = [
 export function mapSheet(outbound: OutboundConfig, devices: Configuration['devices']): string[][] {
   const points = new Map(
     devices.flatMap((device) =>
-      device.points.map((point) => [`${device.code} ${point.kind} ${point.index}`, { device, point }] as const),
+      device.points.map((point) => [`${device.code} ${addressOf(point)}`, { device, point }] as const),
     ),
   );
-  const rows = outbound.mappings.flatMap(({ device, kind, index, target }) => {
-    const found = points.get(`${device} ${kind} ${index}`);
+  const rows = outbound.mappings.flatMap(({ device, point: address, target }) => {
+    const found = points.get(`${device} ${address}`);
     if (found === undefined) return [];
     const { point } = found;
+    const { index, eventClass, staticVariation, eventVariation } = target.at;
     const { gain, offset } = target.value === 'raw' ? scalingOf(point) : { gain: 1, offset: 0 };
     const numeric = isScaled(target.kind);
     return [
       [
         KIND_WORDS[target.kind].one,
-        String(target.index),
+        String(index),
         `${device} ${point.name}`,
         point.unit,
         numeric ? (target.value === 'raw' ? 'raw' : 'in units') : '',
         numeric ? String(gain) : '',
         numeric ? String(offset) : '',
         point.states?.join(' / ') ?? '',
-        target.eventClass === 0 ? 'none' : String(target.eventClass),
-        objectWords(target.kind, 'static', target.staticVariation),
-        target.eventClass > 0 ? objectWords(target.kind, 'event', target.eventVariation) : '',
+        eventClass === 0 ? 'none' : String(eventClass),
+        objectWords(target.kind, 'static', staticVariation),
+        eventClass > 0 ? objectWords(target.kind, 'event', eventVariation) : '',
         isControl(target.kind) ? 'status to the centre, control from it' : 'to the centre',
-        `${device} ${addressWords(kind, index)}`,
+        `${device} ${address}`,
       ],
     ];
   });

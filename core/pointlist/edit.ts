@@ -1,5 +1,6 @@
 import type { DraftPoint } from '../config/index.ts';
-import { addressWords, type PointKind } from '../point/index.ts';
+import { addressOf } from '../protocols/definitions.ts';
+import type { PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { newPoint, pointField } from './fields.ts';
 
@@ -14,13 +15,13 @@ export interface PatternContext {
  */
 export function filledPattern(
   pattern: string,
-  { n, point, context }: { n: number; point: Pick<DraftPoint, 'kind' | 'index' | 'name'>; context: PatternContext },
+  { n, point, context }: { n: number; point: Pick<DraftPoint, 'kind' | 'at' | 'name'>; context: PatternContext },
 ): string {
   return pattern.replace(/\{(n|index)(?::(\d))?\}|\{(name|station|device|address)\}/g, (whole, count, width, word) => {
     if (count === 'n') return String(n).padStart(Number(width ?? 1), '0');
-    if (count === 'index') return String(point.index ?? '').padStart(Number(width ?? 1), '0');
+    if (count === 'index') return String(point.at.index ?? '').padStart(Number(width ?? 1), '0');
     if (word === 'name') return point.name;
-    if (word === 'address') return point.index === null ? '' : addressWords(point.kind, point.index);
+    if (word === 'address') return addressOf(point);
     return word === 'station' ? context.station : word === 'device' ? context.device : String(whole);
   });
 }

@@ -6,8 +6,8 @@ import {
   type ControlOperation,
   type SetpointForm,
 } from '../protocols/dnp3/index.ts';
+import { addressOf, readAddress } from '../protocols/definitions.ts';
 import {
-  addressWords,
   isScaled,
   kindOf,
   KIND_WORDS,
@@ -155,16 +155,10 @@ const settingField = (key: string, title: string, limit: 'low' | 'high', aliases
     (p, value) => (value === null && p.setting === null ? {} : settingWith(p, { [limit]: value })),
   );
 
-/** `BI 0`, `bi0`, `AI 7`. */
-export function readAddress(text: string): { kind: PointKind; index: number } | null {
-  const match = /^([A-Za-z][A-Za-z -]*?)\s*[:.]?\s*(\d{1,6})$/.exec(text.trim());
-  const kind = match ? kindOf(match[1]) : undefined;
-  return match && kind ? { kind, index: Number(match[2]) } : null;
-}
-
-const readValueAddress = (text: string): { kind: PointKind; index: number } | null => {
-  const address = readAddress(text);
-  return address !== null && address.index <= 65535 ? { kind: address.kind, index: address.index } : null;
+/** Another point of the list as people name it: `BI 0`, `bi0`, `AI 7`; null: no address. */
+const readReference = (text: string): string | null => {
+  const read = readAddress('dnp3', text);
+  return read === null ? null : addressOf(read);
 };
 
 const OPERATIONS = Object.keys(CONTROL_OPERATIONS) as ControlOperation[];
@@ -200,6 +194,11 @@ const controlWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['
   control: { ...(point.control ?? NEW_CONTROL), ...change },
 });
 
+const atWith = (point: DraftPoint, change: Partial<DraftPoint['at']>): DraftPoint => ({
+  ...point,
+  at: { ...point.at, ...change },
+});
+
 const settingWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['setting']>>): Partial<DraftPoint> => ({
   setting: { ...(point.setting ?? NEW_SETTING), ...change },
 });
@@ -207,10 +206,10 @@ const settingWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['
 /** The analog that follows a setpoint: `AI 2`. */
 function readFollower(text: string, point: DraftPoint): Result<Partial<DraftPoint>, string> {
   if (text.trim() === '') return { ok: true, value: point.setting ? settingWith(point, { feedback: null }) : {} };
-  const address = readValueAddress(text);
-  return address === null
+  const feedback = readReference(text);
+  return feedback === null
     ? { ok: false, problem: `"${shortened(text)}" is not an address such as AI 2` }
-    : { ok: true, value: settingWith(point, { feedback: address }) };
+    : { ok: true, value: settingWith(point, { feedback }) };
 }
 
 /** `BI 0 (trip 0, close 1)`; what is left out goes by the words of the operations. */
@@ -218,8 +217,8 @@ function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoin
   if (point.kind === 'setpoint') return readFollower(text, point);
   if (text.trim() === '') return { ok: true, value: point.control ? controlWith(point, { feedback: null }) : {} };
   const match = /^([^(]+?)\s*(?:\(([^)]*)\))?$/.exec(text.trim());
-  const address = match ? readValueAddress(match[1]) : null;
-  if (!match || address === null)
+  const reference = match ? readReference(match[1]) : null;
+  if (!match || reference === null)
     return { ok: false, problem: `"${shortened(text)}" is not an address such as BI 0 (trip 0, close 1)` };
   const expect: Partial<Record<ControlOperation, number>> = {};
   for (const one of point.control?.operations ?? NEW_CONTROL.operations) {
@@ -232,17 +231,17 @@ function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoin
     if (operation === undefined) return { ok: false, problem: `"${part.trim()}" is not an operation and its state` };
     expect[operation] = Number(value);
   }
-  return { ok: true, value: controlWith(point, { feedback: { ...address, expect } }) };
+  return { ok: true, value: controlWith(point, { feedback: { point: reference, expect } }) };
 }
 
 function feedbackText({ control, setting }: DraftPoint): string {
-  if (setting?.feedback) return addressWords(setting.feedback.kind, setting.feedback.index);
+  if (setting?.feedback) return setting.feedback;
   const feedback = control?.feedback;
   if (!feedback) return '';
   const expected = Object.entries(feedback.expect).map(
     ([operation, value]) => `${OPERATION_TEXT[operation as ControlOperation]} ${value}`,
   );
-  return `${addressWords(feedback.kind, feedback.index)}${expected.length > 0 ? ` (${expected.join(', ')})` : ''}`;
+  return `${feedback.point}${expected.length > 0 ? ` (${expected.join(', ')})` : ''}`;
 }
 
 const RANGE_TEXT: Record<RangeCheck, string> = { none: 'none', ends: 'ends', liveZero: 'live zero' };
@@ -257,8 +256,8 @@ function readHistory(text: string): Result<DraftPoint['history'], string> {
     return { ok: true, value: { mode: 'interval', everyMs: Math.round(Number(interval[1]) * unit) } };
   }
   const trigger = /^(?:on|when)\s+(.+)$/.exec(words);
-  const address = trigger ? readValueAddress(trigger[1]) : null;
-  if (address) return { ok: true, value: { mode: 'trigger', ...address } };
+  const reference = trigger ? readReference(trigger[1]) : null;
+  if (reference !== null) return { ok: true, value: { mode: 'trigger', point: reference } };
   return { ok: false, problem: `"${shortened(text)}" is not every, deadband, an interval such as 10 s, or on BI 3` };
 }
 
@@ -271,7 +270,7 @@ function historyText({ history }: DraftPoint): string {
     case 'interval':
       return history.everyMs % 1000 === 0 ? `${history.everyMs / 1000} s` : `${history.everyMs} ms`;
     case 'trigger':
-      return `on ${addressWords(history.kind, history.index)}`;
+      return `on ${history.point}`;
     default:
       return history satisfies never;
   }
@@ -301,16 +300,16 @@ export const POINT_FIELDS: readonly PointField[] = [
     help: 'DNP3 index, 0 to 65535',
     numeric: true,
     aliases: ['index', 'point index', 'point', 'number', 'dnp index', 'dnp address', 'point number', 'no'],
-    text: ({ index }) => (index === null ? '' : String(index)),
+    text: ({ at }) => (at.index === null ? '' : String(at.index)),
     set: (point, text) => {
-      if (text.trim() === '') return done({ ...point, index: null });
-      const both = readAddress(text);
-      if (both) return checked(point, both);
+      if (text.trim() === '') return done(atWith(point, { index: null }));
+      const both = readAddress('dnp3', text);
+      if (both) return done({ ...point, kind: both.kind, at: { ...point.at, index: both.at.index } });
       const read = readNumber(text);
       if (!read.ok) return wrong(read.problem);
       if (!Number.isInteger(read.value) || read.value < 0 || read.value > 65535)
         return wrong(`${read.value} is not a whole number from 0 to 65535`);
-      return done({ ...point, index: read.value });
+      return done(atWith(point, { index: read.value }));
     },
   },
   textField('name', 'Name', 'at most 80 characters', ['point name', 'label', 'tag', 'signal', 'text']),
@@ -412,8 +411,8 @@ export const POINT_FIELDS: readonly PointField[] = [
     'Event class',
     '0 to 3, as the device is set; empty: not known',
     ['class', 'dnp class'],
-    ({ eventClass }) => eventClass,
-    (_p, value) => ({ eventClass: value as DraftPoint['eventClass'] }),
+    ({ at }) => at.eventClass,
+    (p, value) => ({ at: { ...p.at, eventClass: value as DraftPoint['at']['eventClass'] } }),
   ),
   {
     key: 'history',
@@ -476,12 +475,12 @@ export const POINT_FIELDS: readonly PointField[] = [
     help: `of a setpoint: ${Object.keys(SETPOINT_FORMS).join(', ')} (g41v1 to v4); empty: it is only seen`,
     aliases: ['setpoint object', 'command object', 'output format'],
     choices: ['', ...Object.keys(SETPOINT_FORMS)],
-    text: ({ setting }) => setting?.sentAs ?? '',
+    text: ({ setting, at }) => (setting === null ? '' : at.sentAs),
     set: (point, text) => {
       const form = text.trim().toLowerCase();
       if (form === '') return done({ ...point, setting: null });
       return form in SETPOINT_FORMS
-        ? checked(point, settingWith(point, { sentAs: form as SetpointForm }))
+        ? checked(atWith(point, { sentAs: form as SetpointForm }), settingWith(point, {}))
         : wrong(`"${shortened(text)}" is not ${Object.keys(SETPOINT_FORMS).join(', ')}`);
     },
   },
@@ -538,13 +537,13 @@ export function fieldOfHeading(heading: string): string | undefined {
 }
 const DEVICE_HEADINGS = ['device', 'device code', 'ied', 'rtu', 'relay'];
 
-const BLANK = draftPointSchema.parse({ kind: 'binary', index: null, name: '-' });
+const BLANK = draftPointSchema.parse({ kind: 'binary', at: { protocol: 'dnp3', index: null }, name: '-' });
 
 /** A point with nothing but its kind. The name is not checked here. */
 export const newPoint = (kind: PointKind, index: number | null, name: string): DraftPoint => ({
   ...BLANK,
   kind,
-  index,
+  at: { ...BLANK.at, index },
   name,
   control: kind === 'output' ? NEW_CONTROL : null,
   setting: kind === 'setpoint' ? NEW_SETTING : null,

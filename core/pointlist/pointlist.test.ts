@@ -40,7 +40,11 @@ const words = (text: string, more: Partial<PreviewContext> = {}): string[] =>
 const anyPoint: fc.Arbitrary<DraftPoint> = fc
   .record({
     kind: fc.constantFrom(...POINT_KINDS),
-    index: fc.option(fc.nat(65535)),
+    at: fc.record({
+      protocol: fc.constant('dnp3' as const),
+      index: fc.option(fc.nat(65535)),
+      eventClass: fc.option(fc.constantFrom(0 as const, 1 as const, 2 as const, 3 as const)),
+    }),
     name: fc.stringMatching(/^[A-Za-z][A-Za-z0-9 ,;"'/-]{0,30}[A-Za-z0-9]$/),
     unit: fc.constantFrom('', 'kV', '°C', 'm³/s', '%'),
     gain: fc.constantFrom(1, 0.025, -2),
@@ -60,7 +64,7 @@ const anyPoint: fc.Arbitrary<DraftPoint> = fc
       { mode: 'every' },
       { mode: 'deadband' },
       { mode: 'interval', everyMs: 2500 },
-      { mode: 'trigger', kind: 'binary', index: 3 },
+      { mode: 'trigger', point: 'BI 3' },
     ),
     inService: fc.boolean(),
     limits: fc.option(
@@ -124,13 +128,13 @@ describe('fields', () => {
   });
 
   test('what one cell may say', () => {
-    expect(set(newPoint('binary', 0, 'x'), 'index', 'AI 12')).toMatchObject({ kind: 'analog', index: 12 });
+    expect(set(newPoint('binary', 0, 'x'), 'index', 'AI 12')).toMatchObject({ kind: 'analog', at: { index: 12 } });
     expect(set(analog, 'deadband', '2 %')).toMatchObject({ deadband: { value: 2, of: 'percentOfSpan' } });
     expect(set(analog, 'history', '10 min')).toMatchObject({ history: { mode: 'interval', everyMs: 600_000 } });
-    expect(set(analog, 'history', 'on BI 3')).toMatchObject({ history: { mode: 'trigger', kind: 'binary', index: 3 } });
+    expect(set(analog, 'history', 'on BI 3')).toMatchObject({ history: { mode: 'trigger', point: 'BI 3' } });
     const trip = set(newPoint('output', 0, 'Breaker'), 'operations', 'trip / close') as DraftPoint;
     expect(set(trip, 'feedback', 'BI 0')).toMatchObject({
-      control: { feedback: { kind: 'binary', index: 0, expect: { trip: 0, close: 1 } } },
+      control: { feedback: { point: 'BI 0', expect: { trip: 0, close: 1 } } },
     });
     expect(readNumber('-.5e2')).toEqual({ ok: true, value: -50 });
   });
@@ -164,7 +168,7 @@ describe('tables from outside', () => {
   test('the device in front of a name is stored once; missing addresses go on from the last', () => {
     const known = [{ device: 'D1', point: newPoint('binary', 4, 'x') }];
     const { rows } = preview('Name,Unit\nD1 Door,\nHeater,\n', { known });
-    expect(rows.map(({ point }) => [point.name, point.index])).toEqual([
+    expect(rows.map(({ point }) => [point.name, point.at.index])).toEqual([
       ['Door', 5],
       ['Heater', 6],
     ]);
@@ -186,8 +190,8 @@ describe('tables from outside', () => {
     fc.assert(
       fc.property(
         fc.uniqueArray(
-          anyPoint.filter(({ index }) => index !== null),
-          { selector: ({ kind, index }) => `${kind} ${index}`, maxLength: 8 },
+          anyPoint.filter(({ at }) => at.index !== null),
+          { selector: ({ kind, at }) => `${kind} ${at.index}`, maxLength: 8 },
         ),
         (points) => {
           const listed = points.map((point) => ({ device: 'D1', point }));
@@ -238,7 +242,7 @@ describe('editing many', () => {
       { kind: 'analog', count: 3, first: 10, pattern: '{station}-{device} Feeder current L{n}' },
       where,
     );
-    expect(run.ok && run.value.map(({ index, name }) => [index, name])).toEqual([
+    expect(run.ok && run.value.map(({ at, name }) => [at.index, name])).toEqual([
       [10, 'HLM-HLM-F1 Feeder current L1'],
       [11, 'HLM-HLM-F1 Feeder current L2'],
       [12, 'HLM-HLM-F1 Feeder current L3'],
@@ -287,11 +291,11 @@ describe('problems of a list', () => {
   const point = (change: Partial<DraftPoint>): DraftPoint => ({ ...analog, ...change });
 
   test('stand in their row, with a fix where one is clear', () => {
-    const list = [point({}), point({ name: 'Other' }), point({ index: null, name: 'Third' })];
+    const list = [point({}), point({ name: 'Other' }), point({ at: { ...analog.at, index: null }, name: 'Third' })];
     const found = checkPoints(list, null);
     expect(found.map(({ row, words: w, fix }) => [row, w, fix?.set])).toEqual([
-      [1, 'another point has this address', { index: 8 }],
-      [2, 'it has no address', { index: 9 }],
+      [1, 'another point has this address', { at: { ...analog.at, index: 8 } }],
+      [2, 'it has no address', { at: { ...analog.at, index: 9 } }],
     ]);
   });
 
@@ -305,7 +309,7 @@ describe('problems of a list', () => {
       'larger than the span of 10',
     ],
     [{ limits: { lowLow: null, low: 9, high: 3, highHigh: null, hysteresis: 0, delayMs: 0 } }, 'do not rise'],
-    [{ history: { mode: 'trigger', kind: 'binary', index: 9 } }, 'its trigger BI 9 is not in the list'],
+    [{ history: { mode: 'trigger', point: 'BI 9' } }, 'its trigger BI 9 is not in the list'],
     [{ kind: 'binary', states: ['a', 'b', 'c', 'd'] }, '4 state words, and the kind has 2 states'],
   ])('%#: %j', (change, expected) => expect(problems([point(change)]).join()).toContain(expected));
 });

@@ -1,8 +1,9 @@
 import Papa from 'papaparse';
 import { sameDocument, type DraftPoint } from '../config/index.ts';
-import { addressWords, kindOf, type PointKind } from '../point/index.ts';
+import { addressOf, readAddress } from '../protocols/definitions.ts';
+import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, readAddress, shortened } from './fields.ts';
+import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened } from './fields.ts';
 
 /** Rows of a table from outside: what a spreadsheet puts on the clipboard, or a file. */
 export interface Table {
@@ -99,7 +100,7 @@ function guessed(rows: readonly string[][], width: number): (string | null)[] {
     const all = (test: (cell: string) => boolean): boolean => cells.length > 0 && cells.every(test);
     const guess = all((cell) => kindOf(cell) !== undefined)
       ? 'kind'
-      : all((cell) => readAddress(cell) !== null)
+      : all((cell) => readAddress('dnp3', cell) !== null)
         ? 'index'
         : all((cell) => /^\d{1,5}$/.test(cell))
           ? 'index'
@@ -152,15 +153,15 @@ export interface Preview {
   problems: CellProblem[];
 }
 
-/** The kinds and addresses that a table names, as `kind index`: which known points it may concern. */
+/** The addresses that a table names, as text: which known points it may concern. */
 export function addressesIn(table: Table, kind: PointKind): Set<string> {
   const [kindColumn, indexColumn] = [table.columns.indexOf('kind'), table.columns.indexOf('index')];
   const addresses = new Set<string>();
   for (const cells of table.rows) {
     const text = (cells[indexColumn] ?? '').trim();
-    const both = readAddress(text);
-    if (both) addresses.add(`${both.kind} ${both.index}`);
-    else addresses.add(`${(kindColumn >= 0 && kindOf(cells[kindColumn] ?? '')) || kind} ${Number(text)}`);
+    const both = readAddress('dnp3', text);
+    const own = (kindColumn >= 0 && kindOf(cells[kindColumn] ?? '')) || kind;
+    addresses.add(addressOf(both ?? newPoint(own, Number(text), '-')));
   }
   return addresses;
 }
@@ -171,10 +172,11 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
   const deviceCodes = new Set(devices);
   const knownAt = new Map<string, number>();
   const nextFree = new Map<string, number>();
-  const note = (device: string, { kind, index }: DraftPoint, at: number | null): void => {
+  const note = (device: string, point: DraftPoint, place: number | null): void => {
+    const { index } = point.at;
     if (index === null) return;
-    if (at !== null) knownAt.set(`${device} ${kind} ${index}`, at);
-    const key = `${device} ${kind}`;
+    if (place !== null) knownAt.set(`${device} ${addressOf(point)}`, place);
+    const key = `${device} ${point.kind}`;
     nextFree.set(key, Math.max(nextFree.get(key) ?? 0, index + 1));
   };
   context.known.forEach(({ device, point }, at) => note(device, point, at));
@@ -206,13 +208,14 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
       if (set.ok) point = set.value;
       else blame(field.title, text, set.problem);
     }
-    if (point.index === null && !hasIndex) {
-      const key = `${device} ${point.kind}`;
-      point = { ...point, index: nextFree.get(key) ?? 0 };
-    } else if (point.index === null && problems.length === 0) blame('Address', '', 'it has no address');
-    const address = `${device} ${point.kind} ${point.index}`;
-    const known = point.index === null ? undefined : knownAt.get(address);
-    const before = known === undefined ? newPoint(point.kind, point.index, '-') : context.known[known].point;
+    if (point.at.index === null && !hasIndex) {
+      const index = nextFree.get(`${device} ${point.kind}`) ?? 0;
+      point = { ...point, at: { ...point.at, index } };
+    } else if (point.at.index === null && problems.length === 0) blame('Address', '', 'it has no address');
+    const own = addressOf(point);
+    const address = `${device} ${own}`;
+    const known = own === '' ? undefined : knownAt.get(address);
+    const before = known === undefined ? newPoint(point.kind, point.at.index, '-') : context.known[known].point;
     let next = before;
     for (const { key, column, field } of ordered) {
       if (key === 'kind' || key === 'index') continue;
@@ -227,10 +230,9 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
       else blame(field.title, text, set.problem);
     }
     if (next.name === '-' && problems.length === 0) blame('Name', '', 'it has no name');
-    if (point.index !== null) {
+    if (own !== '') {
       const twin = seen.get(address);
-      if (twin !== undefined)
-        blame('Address', addressWords(point.kind, point.index), `row ${twin} has this address too`);
+      if (twin !== undefined) blame('Address', own, `row ${twin} has this address too`);
       else seen.set(address, row);
       note(device, point, null);
     }

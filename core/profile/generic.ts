@@ -34,7 +34,7 @@ const loop = (unit: string, low: string, high: string): Record<string, string> =
 const make = (code: string, name: string, description: string, settings: object, points: DraftPoint[]): Profile =>
   profileSchema.parse({
     schema: 'halvix.profile',
-    version: 1,
+    version: 2,
     code,
     name,
     description,

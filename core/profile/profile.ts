@@ -1,14 +1,14 @@
 import '../words/index.ts';
 import { z } from 'zod';
-import { codeSchema, OBJECT_SCHEMAS, type DeviceObject, type DraftPoint } from '../config/index.ts';
+import { codeSchema, OBJECT_SCHEMAS, upgradedProfile, type DeviceObject, type DraftPoint } from '../config/index.ts';
 
 /**
  * A device's settings and list without its own name and addresses: for the next twenty of its kind. Described in
  * docs/formats.md.
  */
-export const profileSchema = z.object({
+const profileDocument = z.object({
   schema: z.literal('halvix.profile'),
-  version: z.literal(1),
+  version: z.literal(2),
   code: codeSchema,
   name: OBJECT_SCHEMAS.device.shape.name,
   description: OBJECT_SCHEMAS.device.shape.description,
@@ -16,14 +16,16 @@ export const profileSchema = z.object({
   settings: OBJECT_SCHEMAS.device.shape.settings.omit({ ourAddress: true, theirAddress: true }),
   points: z.array(OBJECT_SCHEMAS.point).max(100_000),
 });
-export type Profile = z.infer<typeof profileSchema>;
+/** Those of earlier versions are read too. */
+export const profileSchema = z.preprocess(upgradedProfile, profileDocument);
+export type Profile = z.infer<typeof profileDocument>;
 
 /** Saves a device as a profile. */
 export function profileOf(device: DeviceObject, points: readonly DraftPoint[], code: string, name: string): Profile {
   const { ourAddress: _ours, theirAddress: _theirs, ...settings } = device.settings;
   return {
     schema: 'halvix.profile',
-    version: 1,
+    version: 2,
     code,
     name,
     description: device.description,

@@ -26,13 +26,13 @@ export interface SurveyComparison {
 /** Compares what a device answers with what its list says. */
 export function compareSurvey(surveyed: readonly SurveyedPoint[], list: readonly DraftPoint[]): SurveyComparison {
   const answered = new Map(surveyed.map((point) => [`${point.kind} ${point.index}`, point]));
-  const listed = new Map(list.map((point) => [`${point.kind} ${point.index}`, point]));
+  const listed = new Map(list.map((point) => [`${point.kind} ${point.at.index}`, point]));
   const order = (a: { kind: PointKind; index: number }, b: { kind: PointKind; index: number }): number =>
     kindRank(a.kind) - kindRank(b.kind) || a.index - b.index;
   const unlisted = surveyed.filter((point) => !listed.has(`${point.kind} ${point.index}`)).sort(order);
-  const missing = list.filter((point) => point.index !== null && !answered.has(`${point.kind} ${point.index}`));
+  const missing = list.filter((point) => point.at.index !== null && !answered.has(`${point.kind} ${point.at.index}`));
   const otherKind = missing.flatMap((point) => {
-    const answers = unlisted.find(({ kind, index }) => index === point.index && LIKE[kind] === LIKE[point.kind]);
+    const answers = unlisted.find(({ kind, index }) => index === point.at.index && LIKE[kind] === LIKE[point.kind]);
     return answers ? [{ point, answers }] : [];
   });
   const taken = new Set(otherKind.map(({ point }) => point));

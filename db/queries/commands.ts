@@ -10,7 +10,7 @@ export type NewCommand = Pick<
   | 'id'
   | 'pointId'
   | 'device'
-  | 'index'
+  | 'address'
   | 'operation'
   | 'code'
   | 'counts'

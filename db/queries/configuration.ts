@@ -6,6 +6,7 @@ import {
   type ConfigurationProblem,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
+import { addressOf } from '@halvix/core/protocols';
 import { desc, eq, sql } from 'drizzle-orm';
 import type { Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
@@ -104,13 +105,13 @@ async function storeRevision(
   );
   await followRenamed(tx, deviceIds);
   const points = configuration.devices.flatMap((device) =>
-    device.points.map(({ kind, index }) => ({ device: device.code, kind, index })),
+    device.points.map((point) => ({ device: device.code, address: addressOf(point), kind: point.kind })),
   );
   await tx.execute(sql`
-    insert into point_identity (device, kind, index)
-    select item->>'device', item->>'kind', (item->>'index')::int
+    insert into point_identity (device, address, kind)
+    select item->>'device', item->>'address', item->>'kind'
     from jsonb_array_elements(${JSON.stringify(points)}::jsonb) as item
-    on conflict do nothing`);
+    on conflict (device, address) do update set kind = excluded.kind where point_identity.kind <> excluded.kind`);
   const [row] = await tx
     .insert(revision)
     .values({
@@ -179,21 +180,21 @@ export async function applyDraft(
   });
 }
 
-/** The numbers of all points, by device, kind and index. */
+/** The numbers of all points, by device and address. */
 export class PointNumbers {
   private readonly numbers = new Map<string, number>();
 
-  add(device: string, kind: string, index: number, id: number): void {
-    this.numbers.set(`${device} ${kind} ${index}`, id);
+  add(device: string, address: string, id: number): void {
+    this.numbers.set(`${device} ${address}`, id);
   }
 
-  get(device: string, kind: string, index: number): number | undefined {
-    return this.numbers.get(`${device} ${kind} ${index}`);
+  get(device: string, address: string): number | undefined {
+    return this.numbers.get(`${device} ${address}`);
   }
 }
 
 export async function pointNumbers(database: Database): Promise<PointNumbers> {
   const numbers = new PointNumbers();
-  for (const row of await database.select().from(pointIdentity)) numbers.add(row.device, row.kind, row.index, row.id);
+  for (const row of await database.select().from(pointIdentity)) numbers.add(row.device, row.address, row.id);
   return numbers;
 }

@@ -4,12 +4,16 @@ import {
   compose,
   decompose,
   objectKey,
+  objectSort,
   sameDocument,
   type Configuration,
   type ConfigObject,
+  type DraftPoint,
+  type MappingConfig,
   type ObjectKind,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
+import { addressOf } from '@halvix/core/protocols';
 import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
 import { list, rowsOf, type Database } from '../open.ts';
 import { draftObject, revision } from '../schema/index.ts';
@@ -103,7 +107,7 @@ export async function draftRowsText(
       from draft_object
       where kind = ${kind} and document is not null
         ${parents === null ? sql`` : sql`and parent = any(${list(parents)}::text[])`}
-      order by parent, document->>'kind', (document->>'index')::int nulls last, id
+      order by parent, sort, id
       ${limit === null ? sql`` : sql`limit ${limit}`}
     ) as rows`,
   );
@@ -198,17 +202,19 @@ async function write(
 ): Promise<number[]> {
   const ids: number[] = [];
   for (let at = 0; at < objects.length; at += CHUNK) {
-    const chunk = objects
-      .slice(at, at + CHUNK)
-      .map((object) => ({ ...object, document: compacted(object.kind, object.document) }));
+    const chunk = objects.slice(at, at + CHUNK).map((object) => ({
+      ...object,
+      document: compacted(object.kind, object.document),
+      sort: objectSort(object.kind, object.document),
+    }));
     const fresh = chunk.filter(({ id }) => id === null);
     const made = fresh.length
       ? // As one value: parameters by the hundred thousand take longer than the rows.
         await rowsOf<{ id: number }>(
           tx,
           sql`
-          insert into draft_object (kind, parent, document, version, author, changed)
-          select item->>'kind', item->>'parent', nullif(item->'document', 'null'::jsonb), ${version}, ${author},
+          insert into draft_object (kind, parent, document, sort, version, author, changed)
+          select item->>'kind', item->>'parent', nullif(item->'document', 'null'::jsonb), item->>'sort', ${version}, ${author},
             ${new Date(now).toISOString()}::timestamptz
           from jsonb_array_elements(${JSON.stringify(fresh)}::jsonb) with ordinality as given (item, place)
           order by place
@@ -218,9 +224,9 @@ async function write(
     const known = chunk.filter((object) => object.id !== null);
     if (known.length > 0)
       await tx.execute(sql`
-        update draft_object set document = given.document, parent = given.parent, version = ${version},
+        update draft_object set document = given.document, sort = given.sort, parent = given.parent, version = ${version},
           author = ${author}, changed = ${new Date(now).toISOString()}::timestamptz
-        from (select (item->>'id')::int as id, item->>'parent' as parent,
+        from (select (item->>'id')::int as id, item->>'parent' as parent, item->>'sort' as sort,
             nullif(item->'document', 'null'::jsonb) as document
           from jsonb_array_elements(${JSON.stringify(known)}::jsonb) as item) as given
         where draft_object.id = given.id`);
@@ -275,8 +281,6 @@ export async function changeDraft(
 }
 
 type Coded = { code?: string };
-type Addressed = { kind: string; index: number | null };
-type Mapped = { device: string; kind: string; index: number };
 
 /**
  * What changes along: the code of a station, link, device or outbound where others name it; the points and mappings
@@ -290,13 +294,14 @@ async function changeAlong(
   now: number,
 ): Promise<ChangedObject[]> {
   const renamed = new Map<string, string | null>();
-  const moved = new Map<string, Addressed | null>();
+  /** Where each point went, by device and address before; null: it is gone, empty: it has no address any more. */
+  const moved = new Map<string, string | null>();
   for (const { kind, parent, before, document } of changed) {
     if (before === null) continue;
     if (kind === 'point') {
-      const [old, next] = [before as Addressed, document as Addressed | null];
-      if (old.index !== null && (next === null || next.kind !== old.kind || next.index !== old.index))
-        moved.set(`${parent} ${old.kind} ${old.index}`, next);
+      const old = addressOf(before as DraftPoint);
+      const next = document === null ? null : addressOf(document as DraftPoint);
+      if (old !== '' && next !== old) moved.set(`${parent} ${old}`, next);
     } else if (kind === 'station' || kind === 'link' || kind === 'device' || kind === 'outbound') {
       const [old, next] = [(before as Coded).code ?? '', (document as Coded | null)?.code ?? null];
       if (old !== next) renamed.set(`${kind} ${old}`, next);
@@ -331,33 +336,26 @@ async function changeAlong(
   }));
 }
 
-type Reference = { kind: string; index: number };
-interface Referring {
-  control?: { feedback?: Reference | null } | null;
-  setting?: { feedback?: Reference | null } | null;
-  history?: { mode: string } & Partial<Reference>;
-}
-
 /** A point whose feedback or trigger moved, with the reference to where it is now; null when none of them did. */
 function withMovedReferences(
-  point: Referring,
+  point: DraftPoint,
   device: string,
-  moved: ReadonlyMap<string, Addressed | null>,
-): Referring | null {
-  const target = (at: Partial<Reference> | null | undefined): Reference | null => {
-    const next = at?.kind === undefined ? undefined : moved.get(`${device} ${at.kind} ${at.index}`);
-    // Of one that was deleted the reference stays: the check names it.
-    return next && next.index !== null ? { kind: next.kind, index: next.index } : null;
-  };
-  const control = target(point.control?.feedback);
-  const setting = target(point.setting?.feedback);
-  const trigger = point.history?.mode === 'trigger' ? target(point.history) : null;
-  if (control === null && setting === null && trigger === null) return null;
+  moved: ReadonlyMap<string, string | null>,
+): DraftPoint | null {
+  // Of one that was deleted, or has no address any more, the reference stays: the check names it.
+  const now = (address: string | null | undefined): string | null =>
+    (address == null ? null : moved.get(`${device} ${address}`)) || null;
+  const { control, setting, history } = point;
+  const follower = now(control?.feedback?.point);
+  const set = now(setting?.feedback);
+  const trigger = history.mode === 'trigger' ? now(history.point) : null;
+  if (follower === null && set === null && trigger === null) return null;
   return {
     ...point,
-    ...(control && { control: { ...point.control, feedback: { ...point.control?.feedback, ...control } } }),
-    ...(setting && { setting: { ...point.setting, feedback: setting } }),
-    ...(trigger && point.history && { history: { ...point.history, ...trigger } }),
+    ...(control?.feedback &&
+      follower && { control: { ...control, feedback: { ...control.feedback, point: follower } } }),
+    ...(setting && set && { setting: { ...setting, feedback: set } }),
+    ...(trigger && { history: { mode: 'trigger' as const, point: trigger } }),
   };
 }
 
@@ -365,20 +363,20 @@ function withMovedReferences(
 function followed(
   { id, kind, parent, document }: DraftObject,
   renamed: ReadonlyMap<string, string | null>,
-  moved: ReadonlyMap<string, Addressed | null>,
+  moved: ReadonlyMap<string, string | null>,
 ): Written | null {
   const owner = renamed.get(`${kind === 'point' ? 'device' : 'outbound'} ${parent}`);
   if (kind === 'point' || kind === 'mapping') {
     if (owner === null) return { id, kind, parent, document: null };
     if (kind === 'point') {
-      const referring = withMovedReferences(document as Referring, parent, moved);
+      const referring = withMovedReferences(document as DraftPoint, parent, moved);
       if (owner === undefined && referring === null) return null;
       return { id, kind, parent: owner ?? parent, document: referring ?? document };
     }
-    const mapping = document as Mapped;
+    const mapping = document as MappingConfig;
     const device = renamed.get(`device ${mapping.device}`);
-    const point = moved.get(`${mapping.device} ${mapping.kind} ${mapping.index}`);
-    if (device === null || point === null || point?.index === null) return { id, kind, parent, document: null };
+    const point = moved.get(`${mapping.device} ${mapping.point}`);
+    if (device === null || point === null || point === '') return { id, kind, parent, document: null };
     if (device === undefined && point === undefined && owner === undefined) return null;
     return {
       id,
@@ -387,7 +385,7 @@ function followed(
       document: {
         ...mapping,
         device: device ?? mapping.device,
-        ...(point ? { kind: point.kind, index: point.index } : {}),
+        point: point ?? mapping.point,
       },
     };
   }

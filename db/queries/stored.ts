@@ -1,14 +1,14 @@
-import { configurationSchema, type Configuration } from '@halvix/core/config';
+import { configurationSchema, upgradedObject, type Configuration, type ObjectKind } from '@halvix/core/config';
 
 const SLICE = 500;
 const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resolve));
 
 /**
- * Reads a stored document, which was checked when it was applied. In slices, so that a list of 100 000 points holds up
+ * Reads a stored document, which was checked when it was applied, perhaps by an earlier version. In slices, so that a list of 100 000 points holds up
  * nobody's poll.
  */
 export async function readStored(document: unknown): Promise<Configuration> {
-  const stored = document as Configuration;
+  const stored = { ...(document as Configuration), version: 2 };
   const { devices, outbounds } = stored;
   const shell = configurationSchema.safeParse({
     ...stored,
@@ -19,20 +19,24 @@ export async function readStored(document: unknown): Promise<Configuration> {
     const [issue] = shell.error.issues;
     throw new Error(`a stored configuration cannot be read: ${issue.path.join('.')}: ${issue.message}`);
   }
-  const slices = async <Item>(given: readonly unknown[], parse: (item: unknown) => Item): Promise<Item[]> => {
+  const slices = async <Item>(
+    kind: ObjectKind,
+    given: readonly unknown[],
+    parse: (item: unknown) => Item,
+  ): Promise<Item[]> => {
     const items: Item[] = [];
     for (let at = 0; at < given.length; at += SLICE) {
-      for (const item of given.slice(at, at + SLICE)) items.push(parse(item));
+      for (const item of given.slice(at, at + SLICE)) items.push(parse(upgradedObject(kind, item)));
       if (given.length > SLICE) await breathe();
     }
     return items;
   };
   for (const [i, device] of shell.data.devices.entries())
-    device.points = await slices(devices[i].points, (point) =>
+    device.points = await slices('point', devices[i].points, (point) =>
       configurationSchema.shape.devices.element.shape.points.element.parse(point),
     );
   for (const [i, outbound] of shell.data.outbounds.entries())
-    outbound.mappings = await slices(outbounds[i].mappings, (mapping) =>
+    outbound.mappings = await slices('mapping', outbounds[i].mappings, (mapping) =>
       configurationSchema.shape.outbounds.element.shape.mappings.element.parse(mapping),
     );
   return shell.data;

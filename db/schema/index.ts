@@ -93,6 +93,8 @@ export const draftObject = pgTable(
     /** Code of the device or outbound that it belongs to; empty for the others. */
     parent: text().notNull(),
     document: jsonb(),
+    /** Of a point or mapping: by it lists are in order. */
+    sort: text().notNull().default(''),
     /** Parent and document as the newest revision has them; null: it is not in it. */
     applied: jsonb(),
     /** Grows with every change of any object. */
@@ -123,16 +125,18 @@ export const probe = pgTable('probe', {
   updated: instant('updated').notNull(),
 });
 
-/** The number under which a point's history is kept, for as long as its device code and address stay. */
+/** The number under which a point's history is kept, for as long as it is at the same address of the same device. */
 export const pointIdentity = pgTable(
   'point_identity',
   {
     id: serial().primaryKey(),
     device: text().notNull(),
+    /** As text (core/protocols). */
+    address: text().notNull(),
+    /** Of the point as it was applied last: what is kept how long depends on it. */
     kind: text().notNull(),
-    index: integer().notNull(),
   },
-  (t) => [uniqueIndex('point_identity_address').on(t.device, t.kind, t.index)],
+  (t) => [uniqueIndex('point_identity_address').on(t.device, t.address)],
 );
 
 /** History: one row a reading. Partitioned by day in the migration, which drizzle cannot say. */
@@ -259,7 +263,8 @@ export const command = pgTable(
     id: uuid().primaryKey(),
     pointId: integer('point_id').notNull(),
     device: text().notNull(),
-    index: integer().notNull(),
+    /** Of the device's point, as text. */
+    address: text().notNull(),
     operation: text().notNull(),
     /**
      * Code octet of the control block; the operation in words may be 'other' for a centre's. Of an analog output ('set')

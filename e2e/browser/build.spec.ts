@@ -314,7 +314,7 @@ test('the grid: edit, fill, series, replace, undo and redo, by keys', async ({ p
   const nameOf = async (index: number): Promise<string> => {
     const [row] = await rig.sql`
       select document->>'name' as name from draft_object
-      where kind = 'point' and parent = 'HLM-F2' and document->>'kind' = 'binary' and (document->>'index')::int = ${index}`;
+      where kind = 'point' and parent = 'HLM-F2' and document->>'kind' = 'binary' and (document->'at'->>'index')::int = ${index}`;
     return String(row.name);
   };
   const grid = page.getByTestId('grid');
@@ -455,7 +455,7 @@ test('two engineers see each other and cannot overwrite each other unseen', asyn
   const [first, second] = (
     await rig.sql`
       select document->>'name' as name from draft_object where parent = 'HLM-F2' and document->>'kind' = 'binary'
-      order by (document->>'index')::int limit 2`
+      order by sort limit 2`
   ).map(({ name: words }) => String(words));
   await cell(one, first).dblclick();
   await opened(one).fill('HLM-F2 by Ada');

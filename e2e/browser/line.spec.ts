@@ -158,7 +158,7 @@ test('the records of a relay: listed, fetched, saved as they are, deleted there 
 
 test('what the logger had kept is drawn at its own times and marked as late', async ({ page }) => {
   const [{ id }] = await rig.sql`
-    select id from point_identity where device = 'LMB' and kind = 'analog' and index = 0`;
+    select id from point_identity where device = 'LMB' and address = 'AI 0'`;
   // Half a minute of samples that nobody takes.
   await rig.bench('PUT', '/links/LMB/impairments', { silence: true });
   await page.waitForTimeout(36_000);

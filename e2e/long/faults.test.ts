@@ -197,7 +197,7 @@ async function near(key: string): Promise<string> {
   const [kind, index, , time] = key.split(' ');
   const rows = await rig.sql`
     select raw, (extract(epoch from time) * 1000)::float8 as time, cause from reading join point_identity on id = point_id
-    where device = 'HLM-F1' and kind = ${kind} and index = ${Number(index)}
+    where device = 'HLM-F1' and kind = ${kind} and split_part(address, ' ', 2)::int = ${Number(index)}
       and abs(extract(epoch from time) * 1000 - ${Number(time)}) < 8000
     order by abs(extract(epoch from time) * 1000 - ${Number(time)}) limit 6`;
   return rows.map((row) => `${row.raw} ${Math.round(row.time as number)} cause ${row.cause}`).join(', ');

@@ -37,8 +37,8 @@ export async function compareEvents(
   device: string,
 ): Promise<{ lost: string[]; repeated: string[] }> {
   const rows = await rig.sql`
-    select kind, index, raw, (extract(epoch from time) * 1000)::float8 as time, count(*)::int as times
-    from reading join point_identity on id = point_id where cause = 1 and device = ${device} group by kind, index, raw, time`;
+    select kind, split_part(address, ' ', 2)::int as index, raw, (extract(epoch from time) * 1000)::float8 as time, count(*)::int as times
+    from reading join point_identity on id = point_id where cause = 1 and device = ${device} group by kind, address, raw, time`;
   const kept = new Map(
     rows.map((r) => [`${r.kind} ${r.index} ${r.raw} ${Math.round(r.time as number)}`, r.times as number]),
   );

@@ -104,7 +104,7 @@ export class Rig {
 
   async pointId(kind: string, index: number): Promise<number> {
     const [row] = await this.sql`
-      select id from point_identity where device = 'HLM-F1' and kind = ${kind} and index = ${index}`;
+      select id from point_identity where device = 'HLM-F1' and kind = ${kind} and split_part(address, ' ', 2)::int = ${index}`;
     return row.id as number;
   }
 

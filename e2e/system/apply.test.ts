@@ -126,31 +126,25 @@ describe('lives, lists and mappings of a running system', () => {
     const link = (await rig.hop('link', 'HLM-LAN-F1')).since as number;
     await applied(({ devices, outbounds }) => {
       devices[0].points[40].name = 'Another name';
-      const target = {
-        eventClass: 2 as const,
-        staticVariation: 5,
-        eventVariation: 7,
-        deadband: null,
-        mayControl: true,
-      };
       outbounds[0].mappings.push(
         {
           device: 'HLM-F1',
-          kind: 'analog',
-          index: 7,
-          target: { ...target, kind: 'analog', index: 100, value: 'engineering' },
+          point: 'AI 7',
+          target: {
+            kind: 'analog',
+            at: { protocol: 'dnp3', index: 100, eventClass: 2, staticVariation: 5, eventVariation: 7 },
+            deadband: null,
+            mayControl: true,
+            value: 'engineering',
+          },
         },
         {
           device: 'HLM-F1',
-          kind: 'binary',
-          index: 0,
+          point: 'BI 0',
           target: {
             kind: 'doubleBit',
-            index: 0,
-            eventClass: 1,
+            at: { protocol: 'dnp3', index: 0, eventClass: 1, staticVariation: 2, eventVariation: 2 },
             mayControl: true,
-            staticVariation: 2,
-            eventVariation: 2,
             deadband: 0,
             value: 'raw',
           },
@@ -170,7 +164,7 @@ describe('lives, lists and mappings of a running system', () => {
 
   test('limits, range and what history keeps', async () => {
     await applied(({ devices }) => {
-      const at = (index: number) => devices[0].points.find((p) => p.kind === 'analog' && p.index === index)!;
+      const at = (index: number) => devices[0].points.find((p) => p.kind === 'analog' && p.at.index === index)!;
       at(20).limits = { lowLow: null, low: null, high: 900, highHigh: 950, hysteresis: 10, delayMs: 0 };
       at(21).history = { mode: 'deadband' };
       at(21).deadband = { value: 100, of: 'absolute' };

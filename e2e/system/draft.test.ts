@@ -49,7 +49,12 @@ const find = async (kind: ObjectKind, wanted: (document: never) => boolean): Pro
   return found;
 };
 const point = (index: number): Promise<DraftObject> =>
-  find('point', (p: { kind: string; index: number }) => p.kind === 'analog' && p.index === index);
+  find('point', (p: DraftPoint) => p.kind === 'analog' && p.at.index === index);
+/** The point's document with another address. */
+const movedTo = ({ document }: DraftObject, index: number | null): DraftPoint => {
+  const point = document as DraftPoint;
+  return { ...point, at: { ...point.at, index } };
+};
 const put = ({ id, kind, parent, version }: DraftObject, document: unknown): DraftChange => ({
   id,
   kind,
@@ -77,9 +82,9 @@ describe('the draft', () => {
       { name: string },
     ][];
     expect(rows.map(([, , parent, { name }]) => `${parent} ${name}`)).toEqual([
-      'HLM-F1 Current L1',
-      'HLM-F1 Current L2',
-      'HLM-F1 Current L3',
+      'HLM-F1 Breaker 52A',
+      'HLM-F1 Earth switch',
+      'HLM-F1 Trip target',
     ]);
     const one = await point(7);
     await change(put(one, { ...(one.document as object), name: 'Changed' }));
@@ -88,7 +93,7 @@ describe('the draft', () => {
     // What was undone is as it runs, made and deleted again as well.
     await change(put(await point(7), one.document));
     expect(await touchedSinceRevision(database)).toBe(0);
-    const made = await change({ ...put(one, { ...(one.document as object), index: 900 }), id: null, expected: null });
+    const made = await change({ ...put(one, movedTo(one, 900)), id: null, expected: null });
     if (!made.ok) throw new Error('a new point was refused');
     expect(await touchedSinceRevision(database)).toBe(1);
     await change({ ...put(one, null), id: made.changed[0].id, expected: made.version });
@@ -138,16 +143,16 @@ describe('the draft', () => {
 describe('what changes along', () => {
   test('the mappings of a point whose address moves', async () => {
     const one = await point(7);
-    const outcome = await change(put(one, { ...(one.document as object), index: 70 }));
+    const outcome = await change(put(one, movedTo(one, 70)));
     expect(outcome.ok && outcome.changed.map(({ kind, along }) => [kind, along])).toEqual([
       ['point', false],
       ['mapping', true],
       ['mapping', true],
     ]);
     const { configuration } = await loadDraft(database);
-    expect(configuration.outbounds.map(({ mappings }) => mappings.filter(({ index }) => index === 70).length)).toEqual([
-      1, 1,
-    ]);
+    expect(
+      configuration.outbounds.map(({ mappings }) => mappings.filter((mapping) => mapping.point === 'AI 70').length),
+    ).toEqual([1, 1]);
   });
 
   test('everything that names a device, a link, a station or an outbound by its code', async () => {
@@ -179,7 +184,7 @@ describe('applying', () => {
   test('only the draft that was seen, and only one without a problem', async () => {
     const seen = await draftVersion(database);
     const one = await point(7);
-    await change(put(one, { ...(one.document as object), index: 8 }));
+    await change(put(one, movedTo(one, 8)));
     expect(await applyDraft(database, seen, 'ada', '')).toMatchObject({ ok: false, reason: 'changed' });
     const refused = await applyDraft(database, await draftVersion(database), 'ada', '');
     expect(refused).toMatchObject({ ok: false, reason: 'problems' });
@@ -200,7 +205,7 @@ describe('applying', () => {
 
   test('a point without an address keeps the draft from being applied', async () => {
     const one = await point(7);
-    await change(put(one, { ...(one.document as object), index: null }));
+    await change(put(one, movedTo(one, null)));
     expect(await applyDraft(database, await draftVersion(database), 'ada', '')).toMatchObject({
       ok: false,
       reason: 'problems',
@@ -226,11 +231,11 @@ describe('what moves takes along what hangs on it', () => {
     expect(outcome.ok).toBe(true);
   };
   const numbersOf = async (device: string): Promise<Map<string, number>> => {
-    const { rows } = await database.$client.query<{ kind: string; index: number; id: number }>(
-      'select kind, index, id from point_identity where device = $1',
+    const { rows } = await database.$client.query<{ address: string; id: number }>(
+      'select address, id from point_identity where device = $1',
       [device],
     );
-    return new Map(rows.map(({ kind, index, id }) => [`${kind} ${index}`, id]));
+    return new Map(rows.map(({ address, id }) => [address, id]));
   };
 
   test('a device under another code keeps the numbers of its points', async () => {
@@ -251,16 +256,19 @@ describe('what moves takes along what hangs on it', () => {
 
   test('the feedback of a control follows its point to another address', async () => {
     const isPoint = (kind: string, index: number) => (document: DraftPoint) =>
-      document.kind === kind && document.index === index;
+      document.kind === kind && document.at.index === index;
     const breaker = (await draftObjects(database, { kinds: ['point'], parent: 'HLM-F1' })).find(({ document }) =>
       isPoint('binary', 0)(document as DraftPoint),
     );
     if (!breaker) throw new Error('no breaker');
-    await change(breaker, { ...(breaker.document as DraftPoint), index: 700 });
+    await change(breaker, {
+      ...(breaker.document as DraftPoint),
+      at: { ...(breaker.document as DraftPoint).at, index: 700 },
+    });
     const output = (await draftObjects(database, { kinds: ['point'], parent: 'HLM-F1' })).find(({ document }) =>
       isPoint('output', 0)(document as DraftPoint),
     );
-    expect((output?.document as DraftPoint).control?.feedback).toMatchObject({ kind: 'binary', index: 700 });
+    expect((output?.document as DraftPoint).control?.feedback).toMatchObject({ point: 'BI 700' });
   });
 
   test('a draft that is discarded is what runs again', async () => {

@@ -45,7 +45,7 @@ beforeAll(async () => {
     [2, 'binary'],
   ] as const)
     await database.execute(
-      sql`insert into point_identity (id, device, kind, index) values (${id}, 'D', ${kind}, ${id})`,
+      sql`insert into point_identity (id, device, address, kind) values (${id}, 'D', ${`${kind} ${id}`}, ${kind})`,
     );
 });
 afterAll(() => closeDatabase(database));

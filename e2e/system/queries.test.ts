@@ -204,10 +204,10 @@ test('newest readings keep every number and text as it was given', async () => {
 test('a point keeps its number from revision to revision', async () => {
   const configuration = demoConfiguration();
   const first = await applyConfiguration(database, configuration, 'test', 'first');
-  const before = (await pointNumbers(database)).get('HLM-F1', 'analog', 7);
+  const before = (await pointNumbers(database)).get('HLM-F1', 'AI 7');
   const second = await applyConfiguration(database, { ...configuration, network: 'renamed' }, 'test', 'second');
   expect(second).toBe(first + 1);
-  expect((await pointNumbers(database)).get('HLM-F1', 'analog', 7)).toBe(before);
+  expect((await pointNumbers(database)).get('HLM-F1', 'AI 7')).toBe(before);
   expect(await newestRevision(database)).toMatchObject({
     id: second,
     note: 'second',
@@ -220,7 +220,7 @@ describe('commands', () => {
     id: randomUUID(),
     pointId: 1,
     device,
-    index: 0,
+    address: 'BO 0',
     operation: 'trip',
     code: 0x81,
     counts: null,

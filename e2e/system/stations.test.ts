@@ -1,4 +1,5 @@
 import { mappingTo } from '@halvix/core/mapping';
+import { dnp3At } from '@halvix/core/protocols/dnp3';
 import { applyConfiguration, openDatabase } from '@halvix/db';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
@@ -107,7 +108,7 @@ describe('a level that is wanted at the weir', () => {
     const [{ id: point }] = await rig.sql`select id from point_identity where device = 'SKA' and kind = 'setpoint'`;
     const id = randomUUID();
     await rig.sql`
-      insert into command (id, point_id, device, index, operation, code, counts, mode, on_ms, off_ms, count,
+      insert into command (id, point_id, device, address, operation, code, counts, mode, on_ms, off_ms, count,
         requested_by, state, requested, expires)
       values (${id}, ${point}, 'SKA', 0, 'set', 2, 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
         ${new Date()}, ${new Date(Date.now() + 10_000)})`;
@@ -125,9 +126,9 @@ describe('a level that is wanted at the weir', () => {
     const configuration = demoConfiguration({ ...rig.ports });
     const outbound = configuration.outbounds.find(({ code }) => code === 'QST');
     outbound?.mappings.push(
-      mappingTo({ device: 'SKA', kind: 'setpoint', index: 0 }, 'setpoint', 7, 'engineering', 'usual'),
+      mappingTo({ device: 'SKA', kind: 'setpoint', at: dnp3At(0) }, 'setpoint', 7, 'engineering', 'usual'),
     );
-    outbound?.mappings.push(mappingTo({ device: 'SKA', kind: 'text', index: 0 }, 'text', 3, 'raw', 'usual'));
+    outbound?.mappings.push(mappingTo({ device: 'SKA', kind: 'text', at: dnp3At(0) }, 'text', 3, 'raw', 'usual'));
     if (outbound) outbound.settings.commandClass = 1;
     const textAtCentre = async (): Promise<unknown> =>
       (await rig.bench<{ kind: string; text?: string }[]>('GET', '/centres/QST/points')).find(
@@ -192,7 +193,7 @@ test('the logger calls, gives its backlog and hangs up; history equals its own l
     const rows = await rig.sql`
       select raw, (extract(epoch from time) * 1000)::float8 as time
       from reading join point_identity on id = point_id
-      where device = 'LMB' and kind = 'analog' and index = ${index} and cause = 1 order by time`;
+      where device = 'LMB' and address = ${`AI ${index}`} and cause = 1 order by time`;
     const own = log.filter((one) => one.kind === 'analog' && one.index === index);
     const last = own[own.length - 1].time;
     expect(rows.filter((row) => Math.round(row.time) <= last).map((row) => [row.raw, Math.round(row.time)])).toEqual(

@@ -15,7 +15,7 @@ export function manyRelays(ports, more = () => ({})) {
   const codeOf = (/** @type {number} */ i) => `B${String(i + 1).padStart(2, '0')}`;
   return {
     schema: 'halvix.configuration',
-    version: 1,
+    version: 2,
     network: 'Bench',
     stations: [{ code: 'BEN', name: 'Bench' }],
     links: ports.map((port, i) => ({ code: codeOf(i), name: codeOf(i), type: 'tcpClient', host: '127.0.0.1', port })),
@@ -26,7 +26,11 @@ export function manyRelays(ports, more = () => ({})) {
       link: codeOf(i),
       protocol: 'dnp3',
       settings: { ourAddress: 1, theirAddress: 201 + i, class1PeriodMs: PERIOD_MS, class2PeriodMs: PERIOD_MS },
-      points: Array.from({ length: 36 }, (_a, index) => ({ kind: 'analog', index, name: `Value ${index}` })),
+      points: Array.from({ length: 36 }, (_a, index) => ({
+        kind: 'analog',
+        at: { protocol: 'dnp3', index },
+        name: `Value ${index}`,
+      })),
       ...more(codeOf(i), i),
     })),
     outbounds: [],
@@ -65,7 +69,11 @@ export async function measureLatePolls({ system, benchPort, ports, folder, until
   changed = 0;
   const settings = { ourAddress: 1, theirAddress: 200 + ports.length };
   const points = (/** @type {number} */ count, word = 'Value') =>
-    Array.from({ length: count }, (_, index) => ({ kind: 'analog', index, name: `${word} ${index}` }));
+    Array.from({ length: count }, (_, index) => ({
+      kind: 'analog',
+      at: { protocol: 'dnp3', index },
+      name: `${word} ${index}`,
+    }));
   for (const change of [
     { settings: { ...settings, retries: 3 } },
     { settings: { ...settings, retries: 3 }, points: points(20) },

@@ -104,7 +104,7 @@ const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections:
 await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'line',
   stations: [{ code: 'S', name: 'Station' }],
   links: [
@@ -135,7 +135,10 @@ const configuration = configurationSchema.parse({
       responseTimeoutMs: 1000,
       timeSync: 'never',
     },
-    points: Array.from({ length: POINTS }, (_, n) => ({ ...kindOf(n), name: `Point ${n}` })),
+    points: Array.from({ length: POINTS }, (_, n) => {
+      const { kind, index } = kindOf(n);
+      return { kind, at: { protocol: 'dnp3', index }, name: `Point ${n}` };
+    }),
   })),
   outbounds: [],
 });

@@ -112,7 +112,7 @@ const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections:
 await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'scale',
   stations: [{ code: 'S', name: 'Station' }],
   links: ports.map((port, i) => ({ code: `L${i}`, name: `Link ${i}`, type: 'tcpClient', host: HOST, port })),
@@ -133,7 +133,11 @@ const configuration = configurationSchema.parse({
       responseTimeoutMs: 10_000,
       timeSync: 'never',
     },
-    points: Array.from({ length: POINTS }, (_p, index) => ({ kind: 'analog', index, name: `Point ${index}` })),
+    points: Array.from({ length: POINTS }, (_p, index) => ({
+      kind: 'analog',
+      at: { protocol: 'dnp3', index },
+      name: `Point ${index}`,
+    })),
   })),
   outbounds: [],
 });

@@ -56,3 +56,4 @@ export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './c
 export { converted, isControl, mappingProblem, targetKinds, type Handed, type MappingTarget } from './target.ts';
 export { ROLES, settingEnds } from './ends.ts';
 export type { TwoEnds } from '../ends.ts';
+export { addressing, dnp3At, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';

@@ -7,6 +7,7 @@ import {
   type PointKind,
   type ScaledPoint,
 } from '../../point/index.ts';
+import type { Dnp3DraftAt, Dnp3TargetAt } from './points.ts';
 
 /**
  * Which kinds a point may become towards a centre, its own first.
@@ -60,10 +61,7 @@ export function converted(
 
 export interface MappingTarget {
   kind: PointKind;
-  index: number;
-  staticVariation: number;
-  eventVariation: number;
-  eventClass: number;
+  at: Dnp3TargetAt;
   value: 'raw' | 'engineering';
 }
 
@@ -77,16 +75,17 @@ const WHOLE: Partial<Record<string, readonly [number, number]>> = {
 
 /** Why a point does not fit its target; null when it does. */
 export function mappingProblem(
-  point: ScaledPoint & { kind: PointKind; index: number | null },
+  point: ScaledPoint & { kind: PointKind; at: Dnp3DraftAt },
   target: MappingTarget,
 ): { severity: 'problem' | 'warning'; words: string } | null {
-  const source = addressWords(point.kind, point.index ?? 0);
+  const source = addressWords(point.kind, point.at.index ?? 0);
+  const { staticVariation } = target.at;
   if (!TARGETS[point.kind].includes(target.kind))
     return {
       severity: 'problem',
       words: `${source} is of another kind: a ${KIND_WORDS[point.kind].one} cannot become a ${KIND_WORDS[target.kind].one}`,
     };
-  const limits = target.kind === 'analog' ? WHOLE[`30 ${target.staticVariation}`] : undefined;
+  const limits = target.kind === 'analog' ? WHOLE[`30 ${staticVariation}`] : undefined;
   const { pairs } = point;
   if (limits !== undefined && pairs !== null) {
     const [low, high] = target.value === 'engineering' ? [pairs.low, pairs.high] : [pairs.rawLow, pairs.rawHigh];
@@ -94,7 +93,7 @@ export function mappingProblem(
     if (bottom < limits[0] || top > limits[1])
       return {
         severity: 'warning',
-        words: `its range ${bottom} to ${top} does not fit g30v${target.staticVariation}, which holds ${limits[0]} to ${limits[1]}`,
+        words: `its range ${bottom} to ${top} does not fit g30v${staticVariation}, which holds ${limits[0]} to ${limits[1]}`,
       };
     if (target.value === 'engineering' && top - bottom < 100)
       return {

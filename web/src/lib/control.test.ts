@@ -1,3 +1,4 @@
+import { dnp3At } from '@halvix/core/protocols/dnp3';
 import { expect, test } from 'vitest';
 import { detailWords, expectedOf, progressOf, setWords, wantedProblem, wantedWords } from './control.ts';
 import type { PointView } from './server/points.ts';
@@ -7,7 +8,7 @@ const COMMAND: CommandView = {
   id: 'x',
   pointId: 1,
   device: 'D',
-  index: 0,
+  address: 'BO 0',
   operation: 'trip',
   counts: null,
   mode: 'selectOperate',
@@ -55,11 +56,19 @@ test("a refusal ends the list with the device's status", () => {
 });
 
 const SETTING = {
-  ...{ sentAs: 'int16' as const, low: 0.5, high: 4, feedback: null, tolerance: 0, feedbackWithinMs: 10_000 },
+  ...{ low: 0.5, high: 4, feedback: null, tolerance: 0, feedbackWithinMs: 10_000 },
   follows: { name: 'Level wanted', pointId: 7, unit: 'm' },
 };
 const LEVEL: PointView = {
-  ...{ id: 7, device: 'SKA', kind: 'setpoint', index: 0, address: 'AO 0', name: 'Level wanted', unit: 'm' },
+  ...{
+    id: 7,
+    device: 'SKA',
+    kind: 'setpoint',
+    at: { ...dnp3At(0), sentAs: 'int16' },
+    address: 'AO 0',
+    name: 'Level wanted',
+    unit: 'm',
+  },
   ...{ gain: 0.001, offset: 0, states: null, control: null, setting: SETTING },
 };
 

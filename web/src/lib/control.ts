@@ -55,7 +55,7 @@ export const wantedWords = (wanted: Wanted, { unit }: PointView): string =>
 export function detailWords(wanted: Wanted, point: PointView): string {
   if (wanted.operation === 'set') {
     const counts = countsOf(wanted.value ?? NaN, point);
-    return counts.ok ? `${counts.value} counts, as ${point.setting?.sentAs}` : '';
+    return counts.ok ? `${counts.value} counts, as ${point.at.sentAs}` : '';
   }
   const { operation, onMs, offMs, count } = wanted;
   return isPulse(operation)

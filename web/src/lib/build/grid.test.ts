@@ -1,3 +1,4 @@
+import { dnp3At } from '@halvix/core/protocols/dnp3';
 import { expect, test } from 'vitest';
 import { newPoint } from '@halvix/core/pointlist';
 import { problemsOf } from './check.ts';
@@ -19,7 +20,7 @@ const row = (id: number, kind: 'analog' | 'binary', index: number | null, name: 
   id,
   kind: 'point',
   parent,
-  version: 1,
+  version: 2,
   author: '',
   changed: 0,
   document: newPoint(kind, index, name),
@@ -30,7 +31,7 @@ const ROWS = [
   row(3, 'analog', 9, 'Current L2'),
   row(4, 'analog', null, 'Lost'),
 ];
-const LOOKUPS = { mapped: new Map([['D1 binary 0', 'QST BI 0']]), problems: new Map() };
+const LOOKUPS = { mapped: new Map([['D1 BI 0', 'QST BI 0']]), problems: new Map() };
 const column = (key: string): (typeof GRID_COLUMNS)[number] => GRID_COLUMNS.find((one) => one.key === key)!;
 const passed = (change: Partial<GridFilter>): number[] =>
   passing(ROWS, GRID_COLUMNS, { columns: {}, kind: 'all', problem: 'all', ...change }, LOOKUPS).map(
@@ -91,9 +92,9 @@ test('where points are seen, and targets that two share', () => {
     ...row(id, 'analog', 0, 'x'),
     kind: 'mapping' as const,
     parent,
-    document: mappingTo({ device: 'D1', kind: 'analog' as const, index }, 'analog', target, 'raw', 'usual'),
+    document: mappingTo({ device: 'D1', kind: 'analog' as const, at: dnp3At(index) }, 'analog', target, 'raw', 'usual'),
   });
   const list = [mapping(1, 'QST', 7, 7), mapping(2, 'AMB', 7, 3), mapping(3, 'QST', 8, 7)];
-  expect(mappedWords(list).get('D1 analog 7')).toBe('QST AI 7, AMB AI 3');
-  expect([...targetsTwice(list)]).toEqual(['analog 7']);
+  expect(mappedWords(list).get('D1 AI 7')).toBe('QST AI 7, AMB AI 3');
+  expect([...targetsTwice(list)]).toEqual(['AI 7']);
 });

@@ -1,6 +1,6 @@
 import type { DraftPoint, PointProblem } from '@halvix/core/config';
 import { POINT_FIELDS, type PointField } from '@halvix/core/pointlist';
-import { addressWords, kindRank } from '@halvix/core/point';
+import { addressOf, inAddressOrder } from '@halvix/core/protocols';
 import type { Held } from './draft.svelte.ts';
 
 /** A row of the point grid. */
@@ -9,7 +9,7 @@ export interface PointRow extends Held<DraftPoint> {
   lower?: Record<string, string>;
 }
 
-/** Where a point is mapped to, by `device kind index`. */
+/** Where a point is mapped to, by device and address. */
 export type MappedWords = ReadonlyMap<string, string>;
 
 export interface GridColumn {
@@ -86,8 +86,8 @@ export const GRID_COLUMNS: readonly GridColumn[] = [
   { key: 'problem', title: 'Problem', width: 260, field: null, numeric: false },
 ];
 
-export const pointKey = (device: string, { kind, index }: { kind: string; index: number | null }): string =>
-  `${device} ${kind} ${index}`;
+export const pointKey = (device: string, address: string): string => `${device} ${address}`;
+const keyOf = ({ parent, document }: PointRow): string => pointKey(parent, addressOf(document));
 
 /** Problems of the rows, by id; the worst first. */
 export type Problems = ReadonlyMap<number, readonly PointProblem[]>;
@@ -103,7 +103,7 @@ export function cellText(row: PointRow, column: GridColumn, { mapped, problems }
     case 'device':
       return row.parent;
     case 'mapped':
-      return mapped.get(pointKey(row.parent, row.document)) ?? 'nobody';
+      return mapped.get(keyOf(row)) ?? 'nobody';
     default:
       return (problems.get(row.id) ?? []).map(({ words }) => words).join('; ');
   }
@@ -151,7 +151,7 @@ export function passing(
 }
 
 function wantedProblem(row: PointRow, wanted: GridFilter['problem'], { problems, mapped }: Lookups): boolean {
-  if (wanted === 'unmapped') return !mapped.has(pointKey(row.parent, row.document));
+  if (wanted === 'unmapped') return !mapped.has(keyOf(row));
   const own = problems.get(row.id);
   return own !== undefined && (wanted === 'any' || own.some(({ severity }) => severity === 'problem'));
 }
@@ -181,10 +181,7 @@ export function sortedView(
 
 /** The order in which lists come: device, kind, address. */
 export const inListOrder = (a: PointRow, b: PointRow): number =>
-  (a.parent < b.parent ? -1 : a.parent > b.parent ? 1 : 0) ||
-  kindRank(a.document.kind) - kindRank(b.document.kind) ||
-  (a.document.index ?? 1e9) - (b.document.index ?? 1e9) ||
-  a.id - b.id;
+  (a.parent < b.parent ? -1 : a.parent > b.parent ? 1 : 0) || inAddressOrder(a.document, b.document) || a.id - b.id;
 
 export interface Range {
   top: number;
@@ -200,5 +197,4 @@ export const rangeOf = (a: { row: number; column: number }, b: { row: number; co
   right: Math.max(a.column, b.column),
 });
 
-export const rowWords = ({ parent, document }: PointRow): string =>
-  `${parent} ${document.index === null ? 'no address' : addressWords(document.kind, document.index)}`;
+export const rowWords = ({ parent, document }: PointRow): string => `${parent} ${addressOf(document) || 'no address'}`;

@@ -1,4 +1,5 @@
 import type { Preview, PreviewContext, Table } from '@halvix/core/pointlist';
+import { addressOf, inAddressOrder } from '@halvix/core/protocols';
 import type { Result } from '@halvix/core/session';
 import type { PasteJob } from './paste.worker.ts';
 
@@ -54,12 +55,13 @@ export async function previewed(table: Table, context: PreviewContext): Promise<
   const addresses = (await ask({ do: 'addresses', table, kind: context.kind })) as Set<string>;
   const highest = new Map<string, number>();
   const places: number[] = [];
-  context.known.forEach(({ device, point: { kind, index } }, at) => {
-    if (index === null) return;
-    if (addresses.has(`${kind} ${index}`)) places.push(at);
-    const key = `${device} ${kind}`;
+  context.known.forEach(({ device, point }, at) => {
+    const address = addressOf(point);
+    if (address === '') return;
+    if (addresses.has(address)) places.push(at);
+    const key = `${device} ${point.kind}`;
     const top = highest.get(key);
-    if (top === undefined || (context.known[top].point.index ?? 0) < index) highest.set(key, at);
+    if (top === undefined || inAddressOrder(context.known[top].point, point) < 0) highest.set(key, at);
   });
   const concerned = [...new Set([...places, ...highest.values()])];
   const known = concerned.map((at) => context.known[at]);

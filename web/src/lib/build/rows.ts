@@ -1,5 +1,5 @@
 import { expanded, type DraftPoint, type MappingConfig } from '@halvix/core/config';
-import { addressWords } from '@halvix/core/point';
+import { addressOf } from '@halvix/core/protocols';
 import type { Held } from './draft.svelte.ts';
 import { pointKey, type MappedWords } from './grid.ts';
 
@@ -55,19 +55,19 @@ export function mergedRows<Row extends Held>(
 export function mappedWords(mappings: readonly Held<MappingConfig>[]): MappedWords {
   const words = new Map<string, string>();
   for (const { parent, document } of mappings) {
-    const key = pointKey(document.device, document);
-    const word = `${parent} ${addressWords(document.target.kind, document.target.index)}`;
+    const key = pointKey(document.device, document.point);
+    const word = `${parent} ${addressOf(document.target)}`;
     const known = words.get(key);
     words.set(key, known ? `${known}, ${word}` : word);
   }
   return words;
 }
 
-/** Targets that more than one mapping goes to, as `kind index`. */
+/** Targets that more than one mapping goes to, by address. */
 export function targetsTwice(mappings: readonly Held<MappingConfig>[]): ReadonlySet<string> {
   const [seen, twice] = [new Set<string>(), new Set<string>()];
   for (const { document } of mappings) {
-    const key = `${document.target.kind} ${document.target.index}`;
+    const key = addressOf(document.target);
     if (seen.has(key)) twice.add(key);
     seen.add(key);
   }

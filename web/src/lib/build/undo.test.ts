@@ -57,3 +57,14 @@ test('without room, or with something else in its place, there is nothing to und
   on.setItem('halvix undo', '{"a');
   expect(keptSteps(on, 'ada')).toBeNull();
 });
+
+test('what an earlier version kept comes back as today has it', () => {
+  const on = shelf();
+  const before = { kind: 'analog', index: 7, name: 'Current' };
+  const object = { id: 1, kind: 'point' as const, parent: 'D1', before, after: null };
+  keepSteps(on, 'ada', { done: [{ label: 'delete 1', objects: [object] }], undone: [], own: new Map() });
+  expect(keptSteps(on, 'ada')?.done[0].objects[0]).toMatchObject({
+    before: { kind: 'analog', at: { protocol: 'dnp3', index: 7 }, name: 'Current' },
+    after: null,
+  });
+});

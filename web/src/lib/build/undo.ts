@@ -1,4 +1,4 @@
-import type { ObjectKind } from '@halvix/core/config';
+import { upgradedObject, type ObjectKind } from '@halvix/core/config';
 
 /** One step that can be undone. */
 export interface Step {
@@ -51,8 +51,18 @@ export function keptSteps(shelf: Shelf, person: string): Steps | null {
     const kept = JSON.parse(shelf.getItem(KEY) ?? 'null') as
       (Omit<Steps, 'own'> & { person: string; own: [number, number][] }) | null;
     if (kept?.person !== person) return null;
-    return { done: kept.done, undone: kept.undone, own: new Map(kept.own) };
+    return { done: kept.done.map(upgraded), undone: kept.undone.map(upgraded), own: new Map(kept.own) };
   } catch {
     return null;
   }
 }
+
+/** A step that an earlier version kept. */
+const upgraded = ({ label, objects }: Step): Step => ({
+  label,
+  objects: objects.map(({ before, after, ...object }) => ({
+    ...object,
+    before: upgradedObject(object.kind, before),
+    after: upgradedObject(object.kind, after),
+  })),
+});

@@ -205,7 +205,7 @@
         <div class="border-l-4 border-alarm bg-ground p-4" data-testid="control-summary">
           <p>
             <b>{wantedWords(wanted, point)}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address},
-            output {point.index} “{point.name}”.
+            output {point.address} “{point.name}”.
           </p>
           <p class="mt-1">
             {MODE_WORDS[mode].replace(/^./, (first) => first.toUpperCase())}; {detailWords(wanted, point)}.

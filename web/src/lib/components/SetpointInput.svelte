@@ -18,6 +18,6 @@
   <span>Value{point.unit ? `, ${point.unit}` : ''} <span class="text-soft">({bounds})</span></span>
   <span class="flex items-baseline gap-3">
     <input class="field mono w-40 text-right text-[16px]" type="number" step="any" bind:value />
-    {#if counts?.ok}<span class="text-soft">sent as {counts.value} counts, {point.setting?.sentAs}</span>{/if}
+    {#if counts?.ok}<span class="text-soft">sent as {counts.value} counts, {point.at.sentAs}</span>{/if}
   </span>
 </label>

@@ -70,7 +70,8 @@ export interface CommandView {
   id: string;
   pointId: number;
   device: string;
-  index: number;
+  /** Of the point. */
+  address: string;
   operation: string;
   /** What an analog output is set to, in counts. */
   counts: number | null;

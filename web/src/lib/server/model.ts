@@ -1,4 +1,5 @@
 import { EMPTY_CONFIGURATION, type Configuration, type DeviceConfig, type PointConfig } from '@halvix/core/config';
+import { addressOf } from '@halvix/core/protocols';
 import { newestRevision, newestRevisionId, pointNumbers, type PointNumbers } from '@halvix/db';
 import { database } from './database.ts';
 
@@ -41,7 +42,7 @@ async function load(): Promise<Model> {
       const points = new Map<number, ModelPoint>();
       for (const device of revision.configuration.devices)
         for (const config of device.points) {
-          const id = numbers.get(device.code, config.kind, config.index);
+          const id = numbers.get(device.code, addressOf(config));
           if (id !== undefined) points.set(id, { id, device, config });
         }
       held = { revision: revision.id, configuration: revision.configuration, numbers, points };

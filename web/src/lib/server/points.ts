@@ -1,4 +1,5 @@
-import { addressWords, scalingOf, type Reading } from '@halvix/core/point';
+import { scalingOf, type Reading } from '@halvix/core/point';
+import { addressOf } from '@halvix/core/protocols';
 import type { PointConfig } from '@halvix/core/config';
 import { latestOf } from '@halvix/db';
 import type { ControlOperation } from '@halvix/core/protocols/dnp3';
@@ -10,7 +11,7 @@ export interface PointView {
   id: number;
   device: string;
   kind: ModelPoint['config']['kind'];
-  index: number;
+  at: PointConfig['at'];
   address: string;
   name: string;
   unit: string;
@@ -36,20 +37,22 @@ export interface PointView {
 
 export function pointView(
   { id, device, config }: ModelPoint,
-  idOf: (kind: string, index: number) => number | undefined,
+  idOf: (address: string) => number | undefined,
 ): PointView {
-  const { kind, index, name, unit, states, control, setting } = config;
+  const { kind, at, name, unit, states, control, setting } = config;
   const { gain, offset } = scalingOf(config);
+  const address = addressOf(config);
+  const pointAt = (wanted: string): PointConfig | undefined => device.points.find((p) => addressOf(p) === wanted);
   const feedback = control?.feedback;
-  const shows = feedback && device.points.find((p) => p.kind === feedback.kind && p.index === feedback.index);
-  const follower = setting?.feedback ?? { kind, index };
-  const follows = device.points.find((p) => p.kind === follower.kind && p.index === follower.index) ?? config;
+  const shows = feedback && pointAt(feedback.point);
+  const follower = setting?.feedback ?? address;
+  const follows = (setting && pointAt(follower)) ?? config;
   return {
     id,
     device: device.code,
     kind,
-    index,
-    address: addressWords(kind, index),
+    at,
+    address,
     name,
     unit,
     gain,
@@ -63,8 +66,8 @@ export function pointView(
         feedback && shows
           ? {
               name: shows.name,
-              address: addressWords(feedback.kind, feedback.index),
-              pointId: idOf(feedback.kind, feedback.index) ?? null,
+              address: feedback.point,
+              pointId: idOf(feedback.point) ?? null,
               states: shows.states,
               expect: feedback.expect,
             }
@@ -72,7 +75,7 @@ export function pointView(
     },
     setting: setting && {
       ...setting,
-      follows: { name: follows.name, unit: follows.unit, pointId: idOf(follower.kind, follower.index) ?? null },
+      follows: { name: follows.name, unit: follows.unit, pointId: idOf(follower) ?? null },
     },
   };
 }

@@ -5,7 +5,7 @@ import { search } from './search.ts';
 
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 1,
+  version: 2,
   network: 'test',
   stations: [{ code: 'HLM', name: 'Hollowmere', description: 'substation' }],
   links: [{ code: 'L', name: 'LAN', type: 'tcpClient', host: '127.0.0.1', port: 20001 }],
@@ -18,9 +18,9 @@ const configuration = configurationSchema.parse({
       protocol: 'dnp3',
       settings: { ourAddress: 1, theirAddress: 11 },
       points: [
-        { kind: 'analog', index: 7, name: 'Voltage L1-L2' },
-        { kind: 'analog', index: 17, name: 'Breaker wear' },
-        { kind: 'binary', index: 0, name: 'Breaker 52A' },
+        { kind: 'analog', at: { protocol: 'dnp3', index: 7 }, name: 'Voltage L1-L2' },
+        { kind: 'analog', at: { protocol: 'dnp3', index: 17 }, name: 'Breaker wear' },
+        { kind: 'binary', at: { protocol: 'dnp3', index: 0 }, name: 'Breaker 52A' },
       ],
     },
   ],

@@ -1,4 +1,5 @@
-import { addressWords, kindRank } from '@halvix/core/point';
+import type { PointConfig } from '@halvix/core/config';
+import { addressOf, inAddressOrder } from '@halvix/core/protocols';
 import type { Model } from './model.ts';
 
 export interface Found {
@@ -52,18 +53,13 @@ export function search({ configuration, points }: Model, query: string): Found[]
         device: null,
       });
   const hits = [...points.values()]
-    .filter(({ device, config }) => matches(device.code, config.name, addressWords(config.kind, config.index)))
-    .sort(
-      (a, b) =>
-        rank(a.config, words) - rank(b.config, words) ||
-        kindRank(a.config.kind) - kindRank(b.config.kind) ||
-        a.config.index - b.config.index,
-    );
+    .filter(({ device, config }) => matches(device.code, config.name, addressOf(config)))
+    .sort((a, b) => rank(a.config, words) - rank(b.config, words) || inAddressOrder(a.config, b.config));
   for (const { id, device, config } of hits)
     found.push({
       what: 'point',
       title: config.name,
-      detail: `${device.code} · ${addressWords(config.kind, config.index)}`,
+      detail: `${device.code} · ${addressOf(config)}`,
       href: `/run/point/${id}`,
       device: device.code,
     });
@@ -71,11 +67,8 @@ export function search({ configuration, points }: Model, query: string): Found[]
 }
 
 /** An exact address or the beginning of the name comes first. */
-function rank(
-  { name, kind, index }: { name: string; kind: Parameters<typeof addressWords>[0]; index: number },
-  words: string[],
-): number {
+function rank(point: PointConfig, words: string[]): number {
   const text = words.join(' ');
-  if (addressWords(kind, index).toLowerCase() === text) return 0;
-  return name.toLowerCase().startsWith(text) ? 1 : 2;
+  if (addressOf(point).toLowerCase() === text) return 0;
+  return point.name.toLowerCase().startsWith(text) ? 1 : 2;
 }

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { browser } from '$app/environment';
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
-  import { addressWords, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { addressOf } from '@halvix/core/protocols';
   import { POINT_FIELDS, type Preview, type RowState, type Table } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import type { PointRow } from '$lib/build/grid.ts';
@@ -208,8 +209,8 @@
             >
               <td class="mono px-2 py-1">{row.row}</td>
               <td class="px-2 py-1 whitespace-nowrap"
-                >{STATES[row.state]}{#if row.state !== 'wrong' && row.point.index !== null}<span
-                    class="mono pl-1 text-soft">{addressWords(row.point.kind, row.point.index)}</span
+                >{STATES[row.state]}{#if row.state !== 'wrong' && addressOf(row.point) !== ''}<span
+                    class="mono pl-1 text-soft">{addressOf(row.point)}</span
                   >{/if}</td
               >
               {#each table.columns as _, column (column)}<td class="max-w-[220px] truncate px-1.5 py-1"

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
-  import { addressWords, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { addressOf } from '@halvix/core/protocols';
   import { runOfPoints, type PatternContext } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -26,7 +27,7 @@
   function nextFree(of: PointKind, code: string): number {
     return rows.reduce(
       (next, { parent, document }) =>
-        parent === code && document.kind === of ? Math.max(next, (document.index ?? -1) + 1) : next,
+        parent === code && document.kind === of ? Math.max(next, (document.at.index ?? -1) + 1) : next,
       0,
     );
   }
@@ -34,8 +35,8 @@
   const run = $derived(runOfPoints({ kind, count: count ?? 0, first: first ?? -1, pattern }, context(into)));
   const taken = $derived.by(() => {
     if (!run.ok) return [];
-    const keys = new Set(rows.map(({ parent, document }) => pointKey(parent, document)));
-    return run.value.filter((point) => keys.has(pointKey(into, point)));
+    const keys = new Set(rows.map(({ parent, document }) => pointKey(parent, addressOf(document))));
+    return run.value.filter((point) => keys.has(pointKey(into, addressOf(point))));
   });
 
   async function go(): Promise<void> {
@@ -84,16 +85,13 @@
         <p class="text-soft">Makes:</p>
         {#each [...run.value.slice(0, 3), ...(run.value.length > 4 ? [run.value[run.value.length - 1]] : run.value.slice(3))] as point, i (i)}
           <p>
-            <span class="mono text-soft">{point.index === null ? '' : addressWords(point.kind, point.index)}</span>
+            <span class="mono text-soft">{addressOf(point)}</span>
             <span class="text-soft">{into}</span>
             {point.name}
           </p>
         {/each}
         {#if taken.length > 0}<p role="alert" class="text-alarm">
-            {taken.length} of these addresses are in the list already, the first is {addressWords(
-              taken[0].kind,
-              taken[0].index ?? 0,
-            )}
+            {taken.length} of these addresses are in the list already, the first is {addressOf(taken[0])}
           </p>{/if}
       {/if}
     </div>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { compareSurvey, pointsFromSurvey, surveyWords, type SurveyedPoint } from '@halvix/core/survey';
-  import { addressWords, KIND_WORDS } from '@halvix/core/point';
+  import { KIND_WORDS } from '@halvix/core/point';
+  import { addressOf } from '@halvix/core/protocols';
   import type { DraftPoint } from '@halvix/core/config';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
@@ -157,7 +158,7 @@
       </div>
       <ul class="mt-1 max-h-28 overflow-y-auto">
         {#each result.otherKind.slice(0, 200) as { point, answers } (point)}
-          <li>{addressWords(point.kind, point.index ?? 0)} {point.name}: answers as {surveyWords(answers)}</li>
+          <li>{addressOf(point)} {point.name}: answers as {surveyWords(answers)}</li>
         {/each}
       </ul>
     </section>
@@ -170,7 +171,7 @@
       </div>
       <ul class="mt-1 max-h-40 overflow-y-auto">
         {#each result.silent.slice(0, 400) as point (point)}<li>
-            {addressWords(point.kind, point.index ?? 0)}
+            {addressOf(point)}
             {point.name}
           </li>{/each}
       </ul>

@@ -16,7 +16,7 @@ export const load: PageServerLoad = async ({ depends }) => {
       const config = points.get(row.pointId)?.config;
       return {
         ...commandView(row),
-        name: config?.name ?? `output ${row.index}`,
+        name: config?.name ?? row.address,
         what: config && row.counts !== null ? setWords(row.counts, config) : operationWords(row.operation),
       };
     }),

@@ -1,6 +1,7 @@
 import { countsToSend, type PointConfig } from '@halvix/core/config';
 import { CONTROL_OPERATIONS, SETPOINT_FORMS } from '@halvix/core/protocols/dnp3';
 import { commandOrderSchema, type CommandOrder } from '@halvix/core/path';
+import { addressOf } from '@halvix/core/protocols';
 import { orderCommand } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { bodyOf } from '$lib/server/body.ts';
@@ -23,7 +24,7 @@ function sent(
     if (kind !== 'setpoint' || setting === null) error(400, `pointId: ${name} is not to be set`);
     const counts = countsToSend(order.value, point);
     if (!counts.ok) error(400, `value: ${counts.problem}`);
-    return { code: SETPOINT_FORMS[setting.sentAs], counts: counts.value, onMs: 0, offMs: 0, count: 1 };
+    return { code: SETPOINT_FORMS[point.at.sentAs], counts: counts.value, onMs: 0, offMs: 0, count: 1 };
   }
   if (kind !== 'output' || control === null) error(400, `pointId: ${name} is no control`);
   if (!control.operations.includes(order.operation))
@@ -45,7 +46,7 @@ export const POST: RequestHandler = async (event) => {
     operation: order.operation,
     mode: order.mode,
     device: point.device.code,
-    index: point.config.index,
+    address: addressOf(point.config),
     ...sent(order, point.config),
     requestedBy: locals.person?.name ?? '',
     outbound: null,

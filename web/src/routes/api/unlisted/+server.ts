@@ -1,5 +1,6 @@
 import { codeSchema, draftPointSchema, type DeviceObject, type DraftPoint } from '@halvix/core/config';
-import { addressWords } from '@halvix/core/point';
+import { addressOf } from '@halvix/core/protocols';
+import { newPoint } from '@halvix/core/pointlist';
 import { changeDraft, draftObjects, hopStates, type DraftChange } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
@@ -17,15 +18,14 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   const devices = await draftObjects(database, { kinds: ['device'] });
   if (!devices.some(({ document }) => (document as DeviceObject).code === device))
     error(404, `device: there is no device ${device} in the draft`);
-  const taken = new Set(known.map(({ document }) => keyOf(document as DraftPoint)));
+  const taken = new Set(known.map(({ document }) => addressOf(document as DraftPoint)));
   const changes = (state?.unlistedPoints ?? [])
-    .filter((point) => !taken.has(keyOf(point)))
-    .map(({ kind, index }): DraftChange => ({
+    .map(({ kind, index }) => newPoint(kind, index, '-'))
+    .filter((point) => !taken.has(addressOf(point)))
+    .map((point): DraftChange => ({
       ...{ id: null, kind: 'point', parent: device, expected: null },
-      document: draftPointSchema.parse({ kind, index, name: addressWords(kind, index) }),
+      document: draftPointSchema.parse({ ...point, control: null, setting: null, name: addressOf(point) }),
     }));
   if (changes.length > 0) await changeDraft(database, changes, locals.person?.name ?? '', Date.now());
   return json({ taken: changes.length });
 };
-
-const keyOf = ({ kind, index }: { kind: string; index: number | null }): string => `${kind} ${index}`;

@@ -3,7 +3,8 @@
   import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
   import { GROUPS, isControl, mappingProblem, objectWords, targetKinds } from '@halvix/core/protocols/dnp3';
   import { applyRule, type MappingRule } from '@halvix/core/mapping';
-  import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+  import { addressOf } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -53,14 +54,14 @@
   });
 
   const here = $derived(mappings.filter(({ parent }) => parent === chosen));
-  const pointAt = $derived(new Map(points.map((row) => [pointKey(row.parent, row.document), row])));
+  const pointAt = $derived(new Map(points.map((row) => [pointKey(row.parent, addressOf(row.document)), row])));
   const twice = $derived(targetsTwice(here));
   const rows = $derived.by(() => {
     const all: Row[] = here.map((held) => {
       const { document } = held;
-      const point = pointAt.get(pointKey(document.device, document)) ?? null;
+      const point = pointAt.get(pointKey(document.device, document.point)) ?? null;
       const misfit = point && mappingProblem(point.document, document.target);
-      const double = twice.has(`${document.target.kind} ${document.target.index}`);
+      const double = twice.has(addressOf(document.target));
       const words =
         !point && loaded
           ? 'its source is not in the list'
@@ -75,9 +76,9 @@
         severity: words === '' ? null : !point || double ? 'problem' : (misfit?.severity ?? null),
       };
     });
-    const mapped = new Set(here.map(({ document }) => pointKey(document.device, document)));
+    const mapped = new Set(here.map(({ document }) => pointKey(document.device, document.point)));
     for (const row of points)
-      if (!mapped.has(pointKey(row.parent, row.document)))
+      if (!mapped.has(pointKey(row.parent, addressOf(row.document))))
         all.push({ key: `p${row.id}`, point: row, held: null, problem: '', severity: null });
     return all
       .filter(
@@ -91,21 +92,17 @@
   });
   const order = (row: Row): number =>
     row.held
-      ? kindRank(row.held.document.target.kind) * 100_000 + row.held.document.target.index
-      : 10_000_000 + kindRank(row.point?.document.kind ?? 'text') * 100_000 + (row.point?.document.index ?? 0);
+      ? kindRank(row.held.document.target.kind) * 100_000 + row.held.document.target.at.index
+      : 10_000_000 + kindRank(row.point?.document.kind ?? 'text') * 100_000 + (row.point?.document.at.index ?? 0);
 
   const sourceOf = (row: Row): string =>
-    row.held
-      ? addressWords(row.held.document.kind, row.held.document.index)
-      : row.point && row.point.document.index !== null
-        ? addressWords(row.point.document.kind, row.point.document.index)
-        : '–';
-  const targetOf = ({ held }: Row): string =>
-    held ? addressWords(held.document.target.kind, held.document.target.index) : '';
+    row.held ? row.held.document.point : (row.point && addressOf(row.point.document)) || '–';
+  const targetOf = ({ held }: Row): string => (held ? addressOf(held.document.target) : '');
   const objectsOf = ({ held }: Row): string => {
     if (!held) return '';
     const { target } = held.document;
-    const { kind, staticVariation, eventVariation, eventClass } = target;
+    const { kind } = target;
+    const { staticVariation, eventVariation, eventClass } = target.at;
     const events = eventClass > 0 ? `, ${objectWords(kind, 'event', eventVariation)} class ${eventClass}` : '';
     return `${objectWords(kind, 'static', staticVariation)}${events}`;
   };
@@ -196,7 +193,7 @@
 
   async function remove(held: Held<MappingConfig>): Promise<void> {
     const outcome = await draft.change(
-      `unmap ${addressWords(held.document.target.kind, held.document.target.index)} of ${chosen}`,
+      `unmap ${addressOf(held.document.target)} of ${chosen}`,
       [{ id: held.id, kind: 'mapping', parent: held.parent, expected: held.version, document: null }],
       [held.document],
     );
@@ -205,7 +202,7 @@
 
   async function mapOne(point: PointRow): Promise<void> {
     const result = applyRule(
-      { ...rule, pattern: '', kinds: [], targetKind: 'same', numbering: 'series', start: point.document.index ?? 0 },
+      { ...rule, pattern: '', kinds: [], targetKind: 'same', numbering: 'series', start: point.document.at.index ?? 0 },
       [{ device: point.parent, ...point.document }],
       here.map(({ document }) => document),
     );
@@ -238,6 +235,9 @@
     if (!edited) return;
     const target = { ...edited.document.target, ...change };
     edited = { ...edited, document: { ...edited.document, target } };
+  }
+  function place(change: Partial<MappingConfig['target']['at']>): void {
+    if (edited) retarget({ at: { ...edited.document.target.at, ...change } });
   }
   const editProblem = $derived.by(() => {
     if (!edited) return null;
@@ -420,12 +420,10 @@
               >
                 <td class="mono px-2 py-1 whitespace-nowrap"
                   >{row.source.device}
-                  {row.source.index === null ? '–' : addressWords(row.source.kind, row.source.index)}</td
+                  {addressOf(row.source) || '–'}</td
                 >
                 <td class="px-2">{row.source.name}</td>
-                <td class="mono px-2 whitespace-nowrap"
-                  >{row.mapping ? `→ ${addressWords(row.mapping.target.kind, row.mapping.target.index)}` : ''}</td
-                >
+                <td class="mono px-2 whitespace-nowrap">{row.mapping ? `→ ${addressOf(row.mapping.target)}` : ''}</td>
                 <td class="px-2" class:text-questionable={row.state === 'new' && row.words !== ''}>{row.words}</td>
               </tr>
             {:else}<tr><td class="p-2 text-soft">No point matches.</td></tr>{/each}
@@ -445,8 +443,7 @@
 {#if edited}
   {@const { target } = edited.document}
   <Sheet
-    title="{edited.document.device} {addressWords(edited.document.kind, edited.document.index)} → {outbound?.centre ??
-      chosen}"
+    title="{edited.document.device} {edited.document.point} → {outbound?.centre ?? chosen}"
     about={edited.point?.document.name ?? ''}
     close={() => (edited = null)}
   >
@@ -464,7 +461,8 @@
           value={target.kind}
           onchange={(e) => retarget({ kind: e.currentTarget.value as PointKind })}
         >
-          {#each targetKinds(edited.document.kind) as one (one)}<option value={one}>{KIND_WORDS[one].one}</option
+          {#each targetKinds(edited.point?.document.kind ?? target.kind) as one (one)}<option value={one}
+              >{KIND_WORDS[one].one}</option
             >{/each}
         </select></label
       >
@@ -472,16 +470,16 @@
         >Address there, 0 to 65535<input
           class="field mono"
           type="number"
-          value={target.index}
-          oninput={(e) => retarget({ index: e.currentTarget.valueAsNumber })}
+          value={target.at.index}
+          oninput={(e) => place({ index: e.currentTarget.valueAsNumber })}
         /></label
       >
       <label class="flex flex-col gap-0.5"
         >Event class
         <select
           class="field"
-          value={String(target.eventClass)}
-          onchange={(e) => retarget({ eventClass: Number(e.currentTarget.value) as 0 | 1 | 2 | 3 })}
+          value={String(target.at.eventClass)}
+          onchange={(e) => place({ eventClass: Number(e.currentTarget.value) as 0 | 1 | 2 | 3 })}
         >
           <option value="0">none</option><option value="1">1</option><option value="2">2</option><option value="3"
             >3</option
@@ -503,16 +501,16 @@
           >Variation of the value, g{GROUPS[target.kind].static}v<input
             class="field mono"
             type="number"
-            value={target.staticVariation}
-            oninput={(e) => retarget({ staticVariation: e.currentTarget.valueAsNumber })}
+            value={target.at.staticVariation}
+            oninput={(e) => place({ staticVariation: e.currentTarget.valueAsNumber })}
           /></label
         >
         <label class="flex flex-col gap-0.5"
           >Variation of its events, g{GROUPS[target.kind].event ?? '–'}v<input
             class="field mono"
             type="number"
-            value={target.eventVariation}
-            oninput={(e) => retarget({ eventVariation: e.currentTarget.valueAsNumber })}
+            value={target.at.eventVariation}
+            oninput={(e) => place({ eventVariation: e.currentTarget.valueAsNumber })}
           /></label
         >
       {/if}

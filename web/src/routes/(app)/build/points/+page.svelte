@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { addressOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/rows.ts';
   import type { DraftPoint } from '@halvix/core/config';
@@ -58,8 +59,8 @@
   const mapped = $derived(mappedWords(mappings));
 
   async function unmap(chosen: readonly PointRow[]): Promise<string | null> {
-    const keys = new Set(chosen.map(({ parent, document }) => pointKey(parent, document)));
-    const gone = mappings.filter(({ document }) => keys.has(pointKey(document.device, document)));
+    const keys = new Set(chosen.map(({ parent, document }) => pointKey(parent, addressOf(document))));
+    const gone = mappings.filter(({ document }) => keys.has(pointKey(document.device, document.point)));
     if (gone.length === 0) return 'None of them is mapped.';
     const outcome = await draft.change(
       `unmap ${gone.length}`,

@@ -1,5 +1,5 @@
 import { error } from '@sveltejs/kit';
-import { kindRank } from '@halvix/core/point';
+import { inAddressOrder } from '@halvix/core/protocols';
 import { deviceByCode, model } from '$lib/server/model.ts';
 import { pointView, readingsOf } from '$lib/server/points.ts';
 import type { PageServerLoad } from './$types';
@@ -9,10 +9,10 @@ export const load: PageServerLoad = async ({ params, depends }) => {
   const current = await model();
   const device = deviceByCode(current, params.code);
   if (device === undefined) error(404, `There is no device ${params.code}`);
-  const idOf = (kind: string, index: number): number | undefined => current.numbers?.get(device.code, kind, index);
+  const idOf = (address: string): number | undefined => current.numbers?.get(device.code, address);
   const points = [...current.points.values()]
     .filter((point) => point.device.code === device.code)
-    .sort((a, b) => kindRank(a.config.kind) - kindRank(b.config.kind) || a.config.index - b.config.index)
+    .sort((a, b) => inAddressOrder(a.config, b.config))
     .map((point) => pointView(point, idOf));
   const { class1PeriodMs, integrityPeriodMs } = device.settings;
   return {

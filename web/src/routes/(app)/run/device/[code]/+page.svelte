@@ -69,7 +69,7 @@
       width: '84px',
       mono: true,
       text: (p) => p.address,
-      order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.index,
+      order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.at.index,
     },
     { key: 'name', title: 'Point', width: 'minmax(150px,1.4fr)', text: (p) => p.name },
     {
@@ -210,21 +210,21 @@
             title={reading?.text === undefined ? undefined : shownValue(point)}
             class={reading ? qualityMark(reading.quality) : ''}
             class:text-lost={reading && validity(reading.quality) === 'invalid'}
-            data-testid="value-{point.kind}-{point.index}">{shownValue(point)}</span
+            data-testid="value-{point.kind}-{point.at.index}">{shownValue(point)}</span
           >
         {:else if column.key === 'raw'}
           <span class="text-soft">{column.text(point)}</span>
         {:else if column.key === 'quality'}
           <span
             class={reading ? qualityColour(reading.quality) : 'text-lost'}
-            data-testid="quality-{point.kind}-{point.index}">{qualityPhrase(reading, clock.now)}</span
+            data-testid="quality-{point.kind}-{point.at.index}">{qualityPhrase(reading, clock.now)}</span
           >
           {#if reading?.limit}<b class="font-medium text-alarm">{limitPhrase(reading)}</b>{/if}
         {:else if column.key === 'time'}
           {#if reading}
             <span
               title="{fullTime(reading.time)}; received {fullTime(reading.received)}"
-              data-testid="time-{point.kind}-{point.index}"
+              data-testid="time-{point.kind}-{point.at.index}"
             >
               {clockTime(reading.time, clock.now)}
               <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>

@@ -9,7 +9,7 @@ export const load: PageServerLoad = async ({ params }) => {
   if (point === undefined) error(404, `There is no point ${params.id}`);
   return {
     deviceCode: point.device.code,
-    point: pointView(point, (kind, index) => current.numbers?.get(point.device.code, kind, index)),
+    point: pointView(point, (address) => current.numbers?.get(point.device.code, address)),
     readings: await readingsOf([point.id]),
   };
 };

@@ -16,7 +16,7 @@ export const load: PageServerLoad = async ({ params, depends }) => {
   await ask({ type: 'watch', pointId: point.id });
   return {
     deviceCode: point.device.code,
-    point: pointView(point, (kind, index) => current.numbers?.get(point.device.code, kind, index)),
+    point: pointView(point, (address) => current.numbers?.get(point.device.code, address)),
     readings: await readingsOf([point.id]),
     trail: await trailOf(database, point.id),
     earlier: await readingsBefore(database, point.id, Date.now() + 86_400_000, EARLIER),

@@ -1,0 +1,1 @@
+export { addressOf, inAddressOrder, readAddress, sortOf } from './definitions.ts';
