@@ -5,6 +5,7 @@ import {
   Master,
   type ControlRequest,
   type DeviceAttribute,
+  type ListedPoint,
   octetMs,
   type MasterCommand,
   type FileOrder,
@@ -85,8 +86,16 @@ export class DeviceRunner {
       lane: true,
       octetMs: octetMs(lineTiming(link.config)),
       remembered,
+      points: this.listed(),
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
     });
+  }
+
+  /** The list as the exchange has it. */
+  private listed(): ListedPoint[] {
+    return this.context.exchange
+      .ofDevice(this.config.code)
+      .map(({ id, config: { kind, at } }) => ({ kind, index: at.index, id }));
   }
 
   start(): void {
@@ -111,6 +120,7 @@ export class DeviceRunner {
   adopt(config: DeviceConfig): void {
     this.config = config;
     this.ingest.adopt(config);
+    this.command({ type: 'setPoints', points: this.listed() });
     this.pollNow();
   }
 
@@ -210,9 +220,7 @@ export class DeviceRunner {
       learned: this.master.learned,
       stranger: this.stranger,
       unlisted: this.ingest.unlisted.size,
-      unlistedPoints: [...this.ingest.unlisted.values()]
-        .slice(0, MOST_UNLISTED)
-        .map(({ kind, index }) => ({ kind, index })),
+      unlistedPoints: [...this.ingest.unlisted.values()].slice(0, MOST_UNLISTED),
       counters: this.master.counters.values,
       countersSince: this.master.counters.since,
     };
@@ -273,7 +281,7 @@ export class DeviceRunner {
   }
 
   private onReadings(effect: MasterEffect & { type: 'readings' }): void {
-    const { readings, received, token, keep, survey } = effect;
+    const { readings, carried, token, keep, survey } = effect;
     const asked = survey === undefined ? undefined : this.surveys.get(survey);
     if (asked)
       for (const { kind, index, group, variation, value, flags } of readings)
@@ -292,7 +300,7 @@ export class DeviceRunner {
     }
     const commit =
       token === null || keep === null ? null : { keep, committed: () => this.command({ type: 'committed', token }) };
-    this.ingest.take(readings, received, commit);
+    this.ingest.take(readings, carried, commit);
   }
 
   private onCommunication(state: 'answering' | 'silent', words: string): void {

@@ -1,18 +1,17 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import type { MeasuredReading, ReceivedFragment } from '@halvix/core/protocols/dnp3';
 import { Quality, type Reading } from '@halvix/core/point';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
 import type { StoredReading } from '@halvix/db';
 
-/** What all readings of one fragment share: the frames that carried them, and when they were stored. */
+/** What all readings of one message share: what carried them, and when they were stored. */
 export interface Carrier {
-  received: ReceivedFragment;
+  carried: Carrying;
   committed: { at: number; batch: number } | null;
 }
 
 /** Where a reading came from, kept for its trail. */
 export interface Origin {
-  measured: MeasuredReading;
+  measured: Measured;
   carrier: Carrier;
 }
 

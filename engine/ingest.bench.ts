@@ -1,5 +1,10 @@
 import { configurationSchema } from '@halvix/core/config';
-import { ReplayGuard, type MeasuredReading, type ReceivedFragment } from '@halvix/core/protocols/dnp3';
+import {
+  CarryingFragment,
+  ReplayGuard,
+  type MeasuredReading,
+  type ReceivedFragment,
+} from '@halvix/core/protocols/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
 import {
   copyReadings,
@@ -64,14 +69,17 @@ const configuration = configurationSchema.parse({
 });
 
 /** Fragments of events, their times counting up, as a decoded answer has them. */
-const received = {} as ReceivedFragment;
+const carrying = new CarryingFragment({} as ReceivedFragment);
 function fragment(round: number, device: number, number: number): MeasuredReading[] {
   const began = Date.now() - 3_600_000 + round * 60_000;
   return Array.from({ length: PER_FRAGMENT }, (_, i) => ({
+    id: device * POINTS + (i % POINTS) + 1,
     kind: 'analog' as const,
     index: i % POINTS,
     value: device * 7 + number * 13 + i,
+    raw: device * 7 + number * 13 + i,
     flags: 1,
+    quality: 0,
     time: began + number * 100 + i,
     timeSource: 'device' as const,
     event: true,
@@ -120,7 +128,7 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
             const carried = { scope: 7, first: true, final: true, unsolicited: false, overflow: false, waiting: 0 };
             const { fresh } = guard.admit(fragments[d][n], carried);
             const events = fragments[d][n].filter((_, at) => fresh[at]);
-            ingest.take(events, received, { keep: guard.remembered(), committed: () => next(n + 1) });
+            ingest.take(events, carrying, { keep: guard.remembered(), committed: () => next(n + 1) });
             guard.settle(7);
           }
         };

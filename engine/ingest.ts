@@ -1,6 +1,5 @@
 import type { DeviceConfig } from '@halvix/core/config';
-import { qualityFromFlags, type MeasuredReading, type ReceivedFragment } from '@halvix/core/protocols/dnp3';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
 import {
   LEVEL_WORDS,
   LimitWatch,
@@ -24,7 +23,11 @@ export interface IngestContext {
   journal: Journal;
 }
 
-export type UnlistedPoint = Pick<MeasuredReading, 'kind' | 'index' | 'group' | 'variation' | 'value'>;
+export interface UnlistedPoint {
+  kind: PointKind;
+  /** As text. */
+  address: string;
+}
 const MAX_UNLISTED = 10_000;
 
 /** Device times later than this cannot be real, and no calendar here holds them: 9999-12-31. */
@@ -39,36 +42,20 @@ export class Ingest {
   private timer: NodeJS.Timeout | null = null;
   private timerAt = 0;
   lastCommit: number | null = null;
-  /** Points that come and are not in the list, by kind and index. */
+  /** Points that come and are not in the list, by address. */
   readonly unlisted = new Map<string, UnlistedPoint>();
-
-  /** The points of the list by kind and index. */
-  private points: ReadonlyMap<PointKind, ReadonlyMap<number, LivePoint>>;
 
   constructor(
     private device: DeviceConfig,
     private readonly context: IngestContext,
   ) {
     this.filter = new HistoryFilter(device.points);
-    this.points = this.listed();
-  }
-
-  /** The exchange has the device's list already. */
-  private listed(): Map<PointKind, Map<number, LivePoint>> {
-    const points = new Map<PointKind, Map<number, LivePoint>>();
-    for (const point of this.context.exchange.ofDevice(this.device.code)) {
-      const { kind, at } = point.config;
-      const ofKind = points.get(kind) ?? new Map<number, LivePoint>();
-      points.set(kind, ofKind.set(at.index, point));
-    }
-    return points;
   }
 
   /** Goes on with another list. */
   adopt(device: DeviceConfig): void {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
-    this.points = this.listed();
     this.watches.clear();
     this.unlisted.clear();
   }
@@ -78,22 +65,22 @@ export class Ingest {
   }
 
   /**
-   * Takes the readings of one fragment. When the device waits for that, `committed` is called once they are stored,
+   * Takes the readings of one message. When the device waits for that, `committed` is called once they are stored,
    * together with what its session keeps.
    */
   take(
-    measured: readonly MeasuredReading[],
-    received: ReceivedFragment,
+    measured: readonly Measured[],
+    carried: Carrying,
     commit: { keep: Uint8Array; committed: () => void } | null,
   ): void {
     const now = clock.now();
     const { exchange, historian } = this.context;
-    const carrier: Carrier = { received, committed: null };
+    const carrier: Carrier = { carried, committed: null };
     const stored: StoredReading[] = [];
     for (const one of measured) {
-      const point = this.points.get(one.kind)?.get(one.index);
+      const point = one.id === null ? undefined : exchange.get(one.id);
       if (point === undefined) {
-        this.noteUnlisted(one);
+        this.noteUnlisted(one, carried);
         continue;
       }
       const reading = toReading(one, point, now, this.device.settings);
@@ -118,9 +105,10 @@ export class Ingest {
     });
   }
 
-  private noteUnlisted({ kind, index, group, variation, value }: MeasuredReading): void {
-    if (this.unlisted.size < MAX_UNLISTED)
-      this.unlisted.set(`${kind} ${index}`, { kind, index, group, variation, value });
+  private noteUnlisted(one: Measured, carried: Carrying): void {
+    if (this.unlisted.size >= MAX_UNLISTED) return;
+    const address = carried.address(one);
+    this.unlisted.set(address, { kind: one.kind, address });
   }
 
   /** What the session keeps has changed without any readings. */
@@ -192,18 +180,8 @@ export class Ingest {
   }
 }
 
-function toReading(
-  one: MeasuredReading,
-  point: LivePoint,
-  now: number,
-  spans: DeviceConfig['settings'],
-): StoredReading {
-  let quality = qualityFromFlags(one.kind, one.flags);
-  let raw = one.value;
-  if (!Number.isFinite(raw)) {
-    quality |= Number.isNaN(raw) ? Quality.referenceError : Quality.overRange;
-    raw = Number.isNaN(raw) ? 0 : Math.sign(raw) * Number.MAX_VALUE;
-  }
+function toReading(one: Measured, point: LivePoint, now: number, spans: DeviceConfig['settings']): StoredReading {
+  const { raw, quality } = one;
   const { time, timeSource } = judgedTime(one.time, one.timeSource, now, spans);
   return {
     pointId: point.id,

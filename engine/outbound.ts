@@ -3,6 +3,7 @@ import {
   ControlStatus,
   converted,
   flagsFromQuality,
+  flagWords,
   objectWords,
   type BufferedEvent,
   Outstation,
@@ -12,7 +13,7 @@ import {
   type OutstationPoint,
   type Setpoint,
 } from '@halvix/core/protocols/dnp3';
-import type { OutboundState } from '@halvix/core/path';
+import type { OutboundState, Trail } from '@halvix/core/path';
 import { addressOf } from '@halvix/core/protocols';
 import {
   addressWords,
@@ -40,7 +41,7 @@ export interface OutboundContext {
 }
 
 /** What became of a point's latest change towards this outbound. */
-export interface Delivery {
+interface Delivery {
   /** What it is there. */
   kind: PointKind;
   object: string;
@@ -206,8 +207,13 @@ export class OutboundRunner {
     this.context.changed();
   }
 
-  deliveriesOf(point: LivePoint): Delivery[] {
-    return this.targetsOf(point).flatMap(({ delivery }) => delivery ?? []);
+  /** What became of a point's latest change, for its trail. */
+  deliveriesOf(point: LivePoint): Omit<Trail['outbounds'][number], 'code'>[] {
+    return this.targetsOf(point).flatMap(({ delivery }) => {
+      if (delivery === null) return [];
+      const { flags, ...rest } = delivery;
+      return [{ ...rest, said: flagWords(delivery.kind, flags) }];
+    });
   }
 
   private targetsOf({ device, address }: LivePoint): Target[] {

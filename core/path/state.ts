@@ -68,7 +68,7 @@ export const deviceStateSchema = z.object({
   /** Points that come and that its list lacks. */
   unlisted: z.number().default(0),
   /** The first of them. */
-  unlistedPoints: z.array(z.object({ kind: z.enum(POINT_KINDS), index: z.number() })).default([]),
+  unlistedPoints: z.array(z.object({ kind: z.enum(POINT_KINDS), address: z.string() })).catch([]),
   /** Its clock against ours when it was last compared: how far ahead, and how sure; milliseconds. */
   clock: z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() }).nullable().default(null),
   /** The comparisons before, oldest first. */

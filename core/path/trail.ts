@@ -20,7 +20,8 @@ export const trailSchema = z.object({
   frames: z.array(z.object({ octets: z.string(), marked: z.array(z.number()), bit: z.number().nullable() })).nullable(),
   message: z.string().nullable(),
   object: z.string().nullable(),
-  flags: z.number().nullable(),
+  /** What the device said of the value's quality, in the protocol's words; null: nothing. */
+  said: z.string().nullable().default(null),
   committed: time.nullable(),
   batch: z.number().nullable(),
   outbounds: z.array(
@@ -30,7 +31,8 @@ export const trailSchema = z.object({
       kind: z.enum(POINT_KINDS).optional(),
       object: z.string(),
       value: z.number(),
-      flags: z.number(),
+      /** What the centre is told of its quality, in the protocol's words. */
+      said: z.string().default(''),
       /** Its place in the queue of events; null when its change made no event. */
       eventNumber: z.number().nullable(),
       offered: time,

@@ -1,1 +1,2 @@
+export type { Carrying, MarkedFrame, Measured } from './measured.ts';
 export { addressOf, inAddressOrder, readAddress, sortOf } from './definitions.ts';

@@ -30,6 +30,7 @@ export { ReplayGuard } from './client/replay.ts';
 export { Priority } from './client/task.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
+export { CarryingFragment, type ListedPoint } from './client/carried.ts';
 export {
   MasterLane,
   NO_LINE_TIMING,

@@ -1,4 +1,5 @@
 import { sameBytes } from '../../../bytes/index.ts';
+import type { PointKind } from '../../../point/index.ts';
 import type { Instant, Session } from '../../../session/index.ts';
 import { Broadcast } from '../address.ts';
 import type { DeviceAttribute } from '../attributes.ts';
@@ -17,6 +18,7 @@ import {
   type Fragment,
 } from '../wire/application.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
+import { CarryingFragment, PointNumbers, type ListedPoint } from './carried.ts';
 import { MAX_FRAME, PrimaryFunction, type LinkEvent, type LinkFrame } from '../wire/link.ts';
 import { measuredReadings, type MeasuredReading } from '../wire/measured.ts';
 import { fragmentStart } from '../wire/transport.ts';
@@ -88,6 +90,8 @@ export interface MasterOptions {
   absenceMs?: number;
   /** What the last session of this device had to keep. */
   remembered?: Uint8Array | null;
+  /** The device's list, with the numbers of its points. */
+  points?: readonly ListedPoint[];
 }
 
 const MAX_WAITING_ORDERS = 16;
@@ -140,6 +144,8 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
   private lateCommit: number | null = null;
   private iinSeen = 0;
   private readonly guard: ReplayGuard;
+  private numbers: PointNumbers;
+  private readonly numberOf = (kind: PointKind, index: number): number | null => this.numbers.of(kind, index);
   /** What was kept last has events that may be brought forth again. */
   private keptAmbiguous = false;
   /** How often a request that a device may do without was not answered. */
@@ -169,6 +175,7 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
       ...(linkConfirm ? { linkService: { timeoutMs: linkTimeoutMs, retries: linkRetries } } : {}),
     });
     this.guard = new ReplayGuard(options.remembered ?? null);
+    this.numbers = new PointNumbers(options.points);
     this.reads = new Reads(
       settings,
       now,
@@ -365,6 +372,9 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
         break;
       case 'control':
         this.controls.add(command, this.hindrance);
+        break;
+      case 'setPoints':
+        this.numbers = new PointNumbers(command.points);
         break;
       case 'pollNow':
         if (this.up) this.readAll(now);
@@ -762,7 +772,8 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
     if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
-    this.report({ type: 'readings', readings: taken, received, token, keep, ...survey });
+    const carrying = new CarryingFragment(received);
+    this.report({ type: 'readings', readings: taken, carried: carrying, token, keep, ...survey });
     return { fresh: freshEvents, ambiguous, repeated };
   }
 
@@ -775,7 +786,7 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
 
   /** What a response carries besides its answer to the request. */
   private takeObjects(fragment: Fragment): ReturnType<typeof measuredReadings> {
-    const taken = measuredReadings(fragment);
+    const taken = measuredReadings(fragment, this.numberOf);
     const { readings, commands, problem } = taken;
     if (problem !== null) {
       this.counters.add('malformedFragments');

@@ -1,6 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import type { DeviceAttribute } from '../attributes.ts';
-import type { ReceivedFragment } from '../wire/endpoint.ts';
+import type { CarryingFragment, ListedPoint } from './carried.ts';
 import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
 import type { ControlBlock, Setpoint } from '../control.ts';
 import type { Order, OrderAnswer } from '../order.ts';
@@ -26,6 +26,8 @@ export type MasterCommand =
   | { type: 'committed'; token: number }
   | ControlRequest
   | { type: 'pollNow' }
+  /** The device's list, with the numbers of its points. */
+  | { type: 'setPoints'; points: readonly ListedPoint[] }
   /** Reads the present value of all points once, for a survey. */
   | { type: 'survey'; id: string }
   | { type: 'order'; id: string; order: Order }
@@ -47,7 +49,7 @@ export type MasterEffect =
   | {
       type: 'readings';
       readings: readonly MeasuredReading[];
-      received: ReceivedFragment;
+      carried: CarryingFragment;
       token: number | null;
       keep: Uint8Array | null;
       /** The survey that asked for them. */

@@ -1,4 +1,6 @@
-import type { PointKind, TimeSource } from '../../../point/index.ts';
+import { Quality, type PointKind } from '../../../point/index.ts';
+import type { Measured } from '../../measured.ts';
+import { qualityFromFlags } from '../quality.ts';
 import { ByteReader } from '../../../bytes/index.ts';
 import { Iin, type Fragment } from './application.ts';
 import { parseHeaders, type HeaderProblem } from './header.ts';
@@ -6,18 +8,12 @@ import { decodeCommand, decodeMeasurement, Flag, type TextType } from './objects
 import { textOf } from './text.ts';
 
 /** One measured value as it stood in a fragment. */
-export interface MeasuredReading {
-  kind: PointKind;
+export interface MeasuredReading extends Measured {
   index: number;
+  /** As it came: not a number, or infinite, too. */
   value: number;
-  /** Of an octet string: see `Reading`. */
-  text?: string;
   /** Flags octet, without the state bit of binaries. */
   flags: number;
-  /** The device's time, milliseconds since 1970 UTC; null when it gave none. */
-  time: number | null;
-  timeSource: TimeSource;
-  event: boolean;
   group: number;
   variation: number;
   /** Its octets in the fragment, without the index prefix; for packed bits one octet and the bit in it. */
@@ -35,8 +31,21 @@ export interface ReportedCommand {
   time: number | null;
 }
 
-/** All measured values of a response, in order, and what stopped the reading of the rest. */
-export function measuredReadings(fragment: Fragment): {
+type NumberOf = (kind: PointKind, index: number) => number | null;
+const NO_LIST: NumberOf = () => null;
+
+/** Floating-point values may be none: what then stands for them, and what the quality says. */
+const finite = (value: number): number => (Number.isNaN(value) ? 0 : Math.sign(value) * Number.MAX_VALUE);
+const withoutValue = (value: number): number => (Number.isNaN(value) ? Quality.referenceError : Quality.overRange);
+
+/**
+ * All measured values of a response, in order, and what stopped the reading of the rest. `numberOf` knows the points of
+ * the device's list.
+ */
+export function measuredReadings(
+  fragment: Fragment,
+  numberOf: NumberOf = NO_LIST,
+): {
   readings: MeasuredReading[];
   commands: ReportedCommand[];
   problem: HeaderProblem | null;
@@ -55,7 +64,7 @@ export function measuredReadings(fragment: Fragment): {
       commonTimeSynchronised = type.variation === 1;
     }
     if (type.what === 'text')
-      for (const { index, at } of header.items) readings.push(textReading(type, index, at, fragment.octets));
+      for (const { index, at } of header.items) readings.push(textReading(type, index, at, fragment.octets, numberOf));
     if (type.what === 'command')
       for (const { index, at } of header.items)
         commands.push({ kind: type.kind, index, ...decodeCommand(type, fragment.octets, at) });
@@ -63,11 +72,16 @@ export function measuredReadings(fragment: Fragment): {
     for (const item of header.items) {
       const { value, flags, time } = decodeMeasurement(type, fragment.octets, item.at, item.bit, commonTime);
       const synchronised = !needsTime && (type.time !== 'relative' || commonTimeSynchronised);
+      const isFinite = Number.isFinite(value);
+      const quality = qualityFromFlags(type.kind, flags);
       readings.push({
+        id: numberOf(type.kind, item.index),
         kind: type.kind,
         index: item.index,
         value,
+        raw: isFinite ? value : finite(value),
         flags,
+        quality: isFinite ? quality : quality | withoutValue(value),
         time,
         timeSource: time === null ? 'receipt' : synchronised ? 'device' : 'deviceUnsynchronised',
         event: type.use === 'event',
@@ -88,10 +102,14 @@ const textReading = (
   index: number,
   at: number,
   fragment: Uint8Array,
+  numberOf: NumberOf,
 ): MeasuredReading => ({
+  id: numberOf('text', index),
   kind: 'text',
   index,
   value: 0,
+  raw: 0,
+  quality: Quality.good,
   text: textOf(fragment.subarray(at, at + octets)),
   flags: Flag.online,
   time: null,

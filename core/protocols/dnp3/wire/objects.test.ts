@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { ByteWriter, fromHex } from '../../../bytes/index.ts';
+import { Quality } from '../../../point/index.ts';
 import { decodeFragment } from './application.ts';
 import { parseHeaders } from './header.ts';
 import { measuredReadings } from './measured.ts';
@@ -95,5 +96,27 @@ describe('object library', () => {
       }),
       { numRuns: 2000 },
     );
+  });
+
+  test('what no number can say stands as one that the quality explains', () => {
+    // g30v5, points 0 to 2: not a number, infinite, 1.5 (IEEE 754 single precision, low octet first).
+    const { readings } = readingsOf('c0 81 00 00 1e 05 00 00 02 01 00 00 c0 7f 01 00 00 80 ff 01 00 00 c0 3f');
+    expect(readings.map(({ raw, quality }) => [raw, quality])).toEqual([
+      [0, Quality.referenceError],
+      [-Number.MAX_VALUE, Quality.overRange],
+      [1.5, Quality.good],
+    ]);
+  });
+
+  test('a reading knows the number of its point, and none where the list has none', () => {
+    const decoded = decodeFragment(fromHex('c0 81 00 00 1e 02 00 06 07 01 10 00 01 20 00'));
+    if (!decoded.ok) throw new Error(decoded.problem);
+    const { readings } = measuredReadings(decoded.value, (kind, index) =>
+      kind === 'analog' && index === 7 ? 42 : null,
+    );
+    expect(readings.map(({ id, raw }) => [id, raw])).toEqual([
+      [null, 16],
+      [42, 32],
+    ]);
   });
 });

@@ -1,5 +1,5 @@
 import { codeSchema, draftPointSchema, type DeviceObject, type DraftPoint } from '@halvix/core/config';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, readAddress } from '@halvix/core/protocols';
 import { newPoint } from '@halvix/core/pointlist';
 import { changeDraft, draftObjects, hopStates, type DraftChange } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
@@ -20,7 +20,8 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     error(404, `device: there is no device ${device} in the draft`);
   const taken = new Set(known.map(({ document }) => addressOf(document as DraftPoint)));
   const changes = (state?.unlistedPoints ?? [])
-    .map(({ kind, index }) => newPoint(kind, index, '-'))
+    .flatMap(({ address }) => readAddress('dnp3', address) ?? [])
+    .map(({ kind, at }) => newPoint(kind, at.index, '-'))
     .filter((point) => !taken.has(addressOf(point)))
     .map((point): DraftChange => ({
       ...{ id: null, kind: 'point', parent: device, expected: null },

@@ -1,6 +1,5 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
-  import { flagWords } from '@halvix/core/protocols/dnp3';
   import { TIME_SOURCE_WORDS, qualityWords, type TimeSource } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { clock } from '$lib/clock.svelte.ts';
@@ -166,7 +165,7 @@
           <dt>raw</dt>
           <dd>{rawWords(trail.reading.raw, trail.reading.text)}</dd>
           <dt>flags</dt>
-          <dd>{trail.flags === null ? '–' : flagWords(point.kind, trail.flags)}</dd>
+          <dd>{trail.said ?? '–'}</dd>
           <dt>time</dt>
           <dd title={fullTime(trail.reading.time)}>{clockTime(trail.reading.time, clock.now)}</dd>
           <dt>clock</dt>
@@ -210,7 +209,7 @@
             <dt>value</dt>
             <dd>{rawWords(sent.value, trail.reading.text)}</dd>
             <dt>flags</dt>
-            <dd>{flagWords(sent.kind ?? point.kind, sent.flags)}</dd>
+            <dd>{sent.said}</dd>
             <dt>reported</dt>
             <dd>
               {sent.reported === null

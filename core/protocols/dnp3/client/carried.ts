@@ -1,0 +1,63 @@
+import { addressWords } from '../../../point/index.ts';
+import type { Carrying, MarkedFrame } from '../../measured.ts';
+import { describeFragment } from '../describe.ts';
+import { flagWords } from '../quality.ts';
+import type { ReceivedFragment } from '../wire/endpoint.ts';
+import type { MeasuredReading } from '../wire/measured.ts';
+import { positionsInFrames } from '../wire/transport.ts';
+
+/** A fragment with readings, for their trail. */
+export class CarryingFragment implements Carrying<MeasuredReading> {
+  constructor(private readonly received: ReceivedFragment) {}
+
+  words(): string {
+    return describeFragment(this.received.fragment.octets);
+  }
+
+  form({ group, variation, index }: MeasuredReading): string {
+    return `g${group}v${variation} i${index}`;
+  }
+
+  /** A text carries no flags. */
+  said({ kind, flags }: MeasuredReading): string | null {
+    return kind === 'text' ? null : flagWords(kind, flags);
+  }
+
+  frames({ at, octets, bit }: MeasuredReading): MarkedFrame[] {
+    const marked = new Map<number, number[]>();
+    for (const { frame, position } of positionsInFrames(at, octets))
+      marked.set(frame, [...(marked.get(frame) ?? []), position]);
+    return [...marked].map(([frame, positions]) => ({
+      octets: this.received.frames[frame],
+      marked: positions,
+      bit,
+    }));
+  }
+
+  address({ kind, index }: MeasuredReading): string {
+    return addressWords(kind, index);
+  }
+}
+
+/** The numbers of a device's points, by kind and index. */
+export class PointNumbers {
+  private readonly kinds = new Map<string, Map<number, number>>();
+
+  constructor(points: readonly ListedPoint[] = []) {
+    for (const { kind, index, id } of points) {
+      const ofKind = this.kinds.get(kind) ?? new Map<number, number>();
+      this.kinds.set(kind, ofKind.set(index, id));
+    }
+  }
+
+  of(kind: string, index: number): number | null {
+    return this.kinds.get(kind)?.get(index) ?? null;
+  }
+}
+
+/** A point of the device's list, with its number. */
+export interface ListedPoint {
+  kind: MeasuredReading['kind'];
+  index: number;
+  id: number;
+}
