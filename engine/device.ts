@@ -108,7 +108,6 @@ export class DeviceRunner {
     this.link.detach(this.config.code);
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
-    this.ingest.close();
     return this.master.keep;
   }
 

@@ -28,7 +28,13 @@ export interface LivePoint {
   origin: Origin | null;
 }
 
-export type Listener = (point: LivePoint, reading: Reading) => void;
+/** A reading that says something new. */
+export interface Change {
+  point: LivePoint;
+  reading: Reading;
+}
+
+export type Listener = (changes: readonly Change[]) => void;
 
 /** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
 export class Exchange {
@@ -36,6 +42,8 @@ export class Exchange {
   private readonly byAddress = new Map<string, Map<string, LivePoint>>();
   private readonly listeners = new Set<Listener>();
   private readonly changed = new Set<number>();
+  /** What listeners are told of at the end of `together`. */
+  private gathered: Change[] | null = null;
   /** Points whose trail somebody looks at. */
   readonly watched = new Set<number>();
   /** Called whenever something is there to be published. */
@@ -102,16 +110,38 @@ export class Exchange {
       known.raw === reading.raw &&
       known.text === reading.text &&
       known.quality === reading.quality;
-    point.reading = unchanged ? { ...known, received: reading.received, limit: reading.limit } : reading;
+    // What it is beyond of its limits stays until somebody looks (see `LimitDesk`).
+    const limit = known?.limit;
+    point.reading = unchanged ? { ...known, received: reading.received } : limit ? { ...reading, limit } : reading;
     if (!unchanged) point.origin = origin;
     this.changed.add(point.id);
     this.onChange();
-    if (!unchanged) for (const listener of this.listeners) listener(point, reading);
+    if (unchanged) return;
+    const change = { point, reading };
+    if (this.gathered !== null) this.gathered.push(change);
+    else this.tell([change]);
   }
 
-  /** The value stayed beyond a limit for as long as it takes to count. */
+  /** Listeners are told of all readings that `work` puts at once, in their order. */
+  together(work: () => void): void {
+    if (this.gathered !== null) throw new Error('readings are gathered already');
+    this.gathered = [];
+    try {
+      work();
+    } finally {
+      const changes = this.gathered;
+      this.gathered = null;
+      if (changes.length > 0) this.tell(changes);
+    }
+  }
+
+  private tell(changes: readonly Change[]): void {
+    for (const listener of this.listeners) listener(changes);
+  }
+
+  /** Which of its limits the value is beyond. */
   setLimit(point: LivePoint, limit: Reading['limit']): void {
-    if (point.reading === null) return;
+    if (point.reading === null || (point.reading.limit ?? null) === (limit ?? null)) return;
     point.reading = { ...point.reading, limit };
     this.changed.add(point.id);
     this.onChange();

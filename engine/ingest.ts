@@ -1,15 +1,6 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
-import {
-  LEVEL_WORDS,
-  LimitWatch,
-  Quality,
-  rangeQuality,
-  scaledValue,
-  type PointKind,
-  type Reading,
-  type TimeSource,
-} from '@halvix/core/point';
+import { Quality, rangeQuality, scaledValue, type PointKind, type Reading, type TimeSource } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { withoutCommunication, type Carrier, type Exchange, type LivePoint } from './exchange.ts';
@@ -37,10 +28,7 @@ const LAST_INSTANT = 253_402_300_799_999;
 
 /** The way of one device's readings into the exchange and into history, each event once. */
 export class Ingest {
-  private readonly watches = new Map<number, LimitWatch>();
   private filter: HistoryFilter;
-  private timer: NodeJS.Timeout | null = null;
-  private timerAt = 0;
   lastCommit: number | null = null;
   /** Points that come and are not in the list, by address. */
   readonly unlisted = new Map<string, UnlistedPoint>();
@@ -56,12 +44,7 @@ export class Ingest {
   adopt(device: DeviceConfig): void {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
-    this.watches.clear();
     this.unlisted.clear();
-  }
-
-  close(): void {
-    if (this.timer !== null) clearTimeout(this.timer);
   }
 
   /**
@@ -77,14 +60,13 @@ export class Ingest {
     const { exchange, historian } = this.context;
     const carrier: Carrier = { carried, committed: null };
     const stored: StoredReading[] = [];
-    for (const one of measured) {
+    const take = (one: Measured): void => {
       const point = one.id === null ? undefined : exchange.get(one.id);
       if (point === undefined) {
         this.noteUnlisted(one, carried);
-        continue;
+        return;
       }
       const reading = toReading(one, point, now, this.device.settings);
-      this.watchLimits(point, reading, now);
       if (this.filter.wants(point, reading)) stored.push(reading);
       for (const follower of this.filter.triggeredBy(point, reading)) {
         const followed = exchange.at(this.device.code, addressOf(follower));
@@ -92,7 +74,8 @@ export class Ingest {
       }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
       exchange.put(point, reading, { measured: one, carrier });
-    }
+    };
+    exchange.together(() => measured.forEach(take));
     historian.add({
       readings: stored,
       keep: commit === null ? null : { device: this.device.code, octets: commit.keep },
@@ -116,50 +99,6 @@ export class Ingest {
     this.context.historian.add({ readings: [], keep: { device: this.device.code, octets }, stored: () => {} });
   }
 
-  /** Limits of the value; a change of level is noted, and one that needs its delay is looked at again. */
-  private watchLimits(point: LivePoint, reading: Reading, now: number): void {
-    const { limits } = point.config;
-    if (limits === null) return;
-    const watch = this.watches.get(point.id) ?? new LimitWatch(limits);
-    this.watches.set(point.id, watch);
-    // A value that is not there is beyond nothing: the level stays as it was.
-    const known = !(reading.quality & (Quality.notSet | Quality.offline | Quality.restart | Quality.commLost));
-    if (known && watch.take(reading.value, now)) this.noteLevel(point, watch, reading.value, reading.time);
-    reading.limit = watch.level;
-    this.armLimits(watch.deadline, now);
-  }
-
-  private noteLevel(point: LivePoint, { level }: LimitWatch, value: number, time: number): void {
-    const { name, unit } = point.config;
-    const shown = `${Number(value.toPrecision(6))}${unit ? ` ${unit}` : ''}`;
-    const words = level === null ? `back within limits, ${shown}` : `beyond ${LEVEL_WORDS[level]}, ${shown}`;
-    this.context.journal.noteChange(this.device.code, `${name}: ${words}`, time);
-  }
-
-  /** Wakes for a limit whose delay runs, when no earlier one does. */
-  private armLimits(at: number | null, now: number): void {
-    if (at === null || (this.timer !== null && this.timerAt <= at)) return;
-    if (this.timer !== null) clearTimeout(this.timer);
-    this.timerAt = at;
-    this.timer = setTimeout(() => this.wakeLimits(), Math.max(0, at - now));
-  }
-
-  private wakeLimits(): void {
-    this.timer = null;
-    const now = clock.now();
-    let next: number | null = null;
-    for (const [id, watch] of this.watches) {
-      const { deadline } = watch;
-      if (deadline === null) continue;
-      const point = this.context.exchange.get(id);
-      if (point?.reading && watch.wake(now)) {
-        this.noteLevel(point, watch, point.reading.value, now);
-        this.context.exchange.setLimit(point, watch.level);
-      } else if (deadline > now) next = Math.min(next ?? deadline, deadline);
-    }
-    this.armLimits(next, now);
-  }
-
   private noteStateChange(point: LivePoint, reading: Reading): void {
     const word = point.config.states?.[reading.raw] ?? String(reading.raw);
     this.context.journal.noteChange(this.device.code, `${point.config.name}: ${word}`, reading.time);
@@ -170,12 +109,14 @@ export class Ingest {
     const now = clock.now();
     const { exchange, historian } = this.context;
     const stored: StoredReading[] = [];
-    for (const point of exchange.ofDevice(this.device.code)) {
-      if (point.reading === null || point.reading.quality & Quality.commLost) continue;
-      const lost = withoutCommunication(point.reading);
-      exchange.put(point, lost, null);
-      stored.push({ ...lost, pointId: point.id, time: now, timeSource: 'engine', received: now });
-    }
+    exchange.together(() => {
+      for (const point of exchange.ofDevice(this.device.code)) {
+        if (point.reading === null || point.reading.quality & Quality.commLost) continue;
+        const lost = withoutCommunication(point.reading);
+        exchange.put(point, lost, null);
+        stored.push({ ...lost, pointId: point.id, time: now, timeSource: 'engine', received: now });
+      }
+    });
     if (stored.length > 0) historian.add({ readings: stored, keep: null, stored: () => {} });
   }
 }

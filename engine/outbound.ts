@@ -11,6 +11,7 @@ import {
   type OutstationCommand,
   type OutstationEffect,
   type OutstationPoint,
+  type PointUpdate,
   type Setpoint,
 } from '@halvix/core/protocols/dnp3';
 import type { OutboundState, Trail } from '@halvix/core/path';
@@ -28,7 +29,7 @@ import {
 } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
 import type { CentreControl, GivenCommand } from './controls.ts';
-import type { Exchange, LivePoint } from './exchange.ts';
+import type { Change, Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
 import type { OutboundPort, PortMember } from './outboundport.ts';
 
@@ -147,28 +148,34 @@ export class OutboundRunner {
     this.member.config = config;
     this.indexMappings();
     this.driver.command({ type: 'setPoints', points: this.outstationPoints() });
+    const updates: PointUpdate[] = [];
     for (const mapping of config.mappings) {
       if (!touched.has(mapping.device) && before.has(JSON.stringify(mapping))) continue;
       const point = this.context.exchange.at(mapping.device, mapping.point);
       const target = this.byTarget.get(addressOf(mapping.target));
       if (target === undefined) continue;
-      if (point?.reading && point.passOn) this.hand(target, point, point.reading, false);
-      else this.withhold(target);
+      updates.push(
+        point?.reading && point.passOn ? this.updateOf(target, point, point.reading) : this.withheld(target),
+      );
     }
+    this.update(updates);
   }
 
   /** The source is not to be seen: the last value stays there, and says that it is not on line. */
-  private withhold({ mapping: { target } }: Target): void {
+  private withheld({ mapping: { target } }: Target): PointUpdate {
     const { kind } = target;
     const { index } = target.at;
     const { value, text } = this.outstation.point(kind, index) ?? { value: 0, text: '' };
     const flags = flagsFromQuality(kind, Quality.outOfService);
-    this.driver.command({ type: 'update', updates: [{ kind, index, value, text, flags, time: clock.now() }] });
+    return { kind, index, value, text, flags, time: clock.now() };
   }
 
   start(): void {
-    for (const point of this.sources()) if (point.reading) this.pass(point, point.reading, true);
-    this.stopListening = this.context.exchange.listen((point, reading) => this.pass(point, reading, false));
+    this.pass(
+      [...this.sources()].flatMap((point) => (point.reading ? [{ point, reading: point.reading }] : [])),
+      true,
+    );
+    this.stopListening = this.context.exchange.listen((changes) => this.pass(changes, false));
     this.port.add(this.member);
   }
 
@@ -227,13 +234,20 @@ export class OutboundRunner {
     }
   }
 
-  /** Hands a reading on to where it is mapped to. */
-  private pass(point: LivePoint, reading: Reading, quiet: boolean): void {
-    if (!point.passOn) return;
-    for (const target of this.targetsOf(point)) this.hand(target, point, reading, quiet);
+  /** Hands readings on to where they are mapped to, in one piece. */
+  private pass(changes: readonly Change[], quiet: boolean): void {
+    const updates: PointUpdate[] = [];
+    for (const { point, reading } of changes)
+      if (point.passOn) for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading));
+    this.update(updates, quiet);
   }
 
-  private hand(target: Target, { config }: LivePoint, reading: Reading, quiet: boolean): void {
+  private update(updates: PointUpdate[], quiet = false): void {
+    if (updates.length > 0) this.driver.command({ type: 'update', updates, quiet });
+  }
+
+  /** What the outstation is told of a reading; notes what becomes of it. */
+  private updateOf(target: Target, { config }: LivePoint, reading: Reading): PointUpdate {
     const { kind, value: which } = target.mapping.target;
     const { index, staticVariation } = target.mapping.target.at;
     const now = clock.now();
@@ -253,7 +267,7 @@ export class OutboundRunner {
     const time = reading.cause === 'engine' ? now : reading.time;
     // What the device reports as an event is one for the centre, also when it is back where it was.
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
-    this.driver.command({ type: 'update', updates: [{ kind, index, value, ...text, flags, time, always }], quiet });
+    return { kind, index, value, ...text, flags, time, always };
   }
 
   private onUp(from: string): void {

@@ -25,6 +25,7 @@ import { LinkRunner } from './link.ts';
 import type { Hop } from './hoprounds.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
+import { LimitDesk } from './limitdesk.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
@@ -43,6 +44,7 @@ export class Runtime {
   readonly outbounds = new Map<string, OutboundRunner>();
   private readonly ports = new Map<string, OutboundPort>();
   readonly historian: Historian;
+  private readonly limits = new LimitDesk(this.exchange, this.journal);
   readonly publisher: Publisher;
   readonly commands: Commands;
   readonly probes: Probes;
@@ -155,7 +157,7 @@ export class Runtime {
     const fresh = [...wanted.values()].filter(({ device }) => !this.devices.has(device.code));
     const resting = configuration.devices.filter(({ life }) => life === 'outOfService');
     for (const device of [...fresh.map((one) => one.device), ...adopting, ...resting]) {
-      this.exchange.setDevice(device, numberOf(device.code));
+      this.limits.adopt(this.exchange.setDevice(device, numberOf(device.code)));
       touched.add(device.code);
     }
     await this.recall(fresh.map(({ device }) => device.code));
@@ -246,10 +248,12 @@ export class Runtime {
       this.database,
       points.map((point) => point.id),
     );
-    for (const point of points) {
-      const reading = point.reading ?? known.get(point.id);
-      if (reading) this.exchange.put(point, as(reading), null);
-    }
+    this.exchange.together(() => {
+      for (const point of points) {
+        const reading = point.reading ?? known.get(point.id);
+        if (reading) this.exchange.put(point, as(reading), null);
+      }
+    });
   }
 
   private async forgetHops({ links, devices, outbounds }: Configuration): Promise<void> {
@@ -307,6 +311,7 @@ export class Runtime {
     for (const link of this.links.values()) await link.stop();
     await this.historian.stop();
     this.publisher.stop();
+    this.limits.stop();
   }
 }
 
