@@ -6,13 +6,13 @@ import {
   type ControlRequest,
   type DeviceAttribute,
   type ListedPoint,
-  octetMs,
   type MasterCommand,
   type FileOrder,
   type Order,
   type OrderAnswer,
   type MasterEffect,
 } from '@halvix/core/protocols/dnp3';
+import { octetMs } from '@halvix/core/line';
 import type { DeviceState } from '@halvix/core/path';
 import type { SurveyedPoint } from '@halvix/core/survey';
 import { clock } from '@halvix/wire';

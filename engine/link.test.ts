@@ -2,13 +2,13 @@ import { OBJECT_SCHEMAS, type LinkConfig } from '@halvix/core/config';
 import {
   Master,
   masterSettings,
-  octetMs,
   Outstation,
   outstationSettings,
   type MasterEffect,
   type OutstationCommand,
   type OutstationEffect,
 } from '@halvix/core/protocols/dnp3';
+import { octetMs } from '@halvix/core/line';
 import { clock, Driver } from '@halvix/wire';
 import { execFileSync, spawn } from 'node:child_process';
 import { createSocket } from 'node:dgram';

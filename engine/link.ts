@@ -1,24 +1,25 @@
 import { bitsPerOctet, endpointWords, isAllowed, sameDocument, type LinkConfig } from '@halvix/core/config';
+import { Lane, type LaneCommand, type LaneEffect, type LineTiming, type Turn } from '@halvix/core/line';
 import {
   Caller,
-  MasterLane,
-  type LaneCommand,
-  type LaneEffect,
-  type LineTiming,
+  linkFraming,
+  type LinkEvent,
   type Master,
   type MasterCommand,
   type MasterEffect,
-  type Turn,
 } from '@halvix/core/protocols/dnp3';
 import type { LaneState, LinkState } from '@halvix/core/path';
 import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix/wire';
 import { makeTransport, tlsOf } from './transport.ts';
 
+/** What a session brings about beside octets. */
+type MasterNews = Exclude<MasterEffect, { type: 'send' }>;
+
 /** A device as its link sees it. */
 export interface LinkMember {
   code: string;
   master: Master;
-  onEffect: (effect: Exclude<MasterEffect, { type: 'send' }>) => void;
+  onEffect: (effect: MasterNews) => void;
 }
 
 export interface LinkContext {
@@ -33,8 +34,8 @@ export const lineTiming = (link: LinkConfig): LineTiming => {
 
 /** One lane with the driver that gives it time. */
 class RunningLane {
-  readonly lane: MasterLane;
-  private readonly driver: Driver<LaneCommand, LaneEffect>;
+  readonly lane: Lane<MasterCommand, MasterNews, LinkEvent>;
+  private readonly driver: Driver<LaneCommand<MasterCommand>, LaneEffect<MasterNews>>;
   private readonly members = new Map<string, LinkMember>();
   readonly turns: Turn[] = [];
   lastTurn = clock.now();
@@ -48,7 +49,7 @@ class RunningLane {
       useful: () => void;
     },
   ) {
-    this.lane = new MasterLane(timing, clock.now());
+    this.lane = new Lane(timing, linkFraming(), clock.now());
     this.driver = new Driver(this.lane, (effect) => this.onEffect(effect));
   }
 
@@ -91,7 +92,7 @@ class RunningLane {
     this.driver.command({ device, command });
   }
 
-  private onEffect(effect: LaneEffect): void {
+  private onEffect(effect: LaneEffect<MasterNews>): void {
     switch (effect.type) {
       case 'send':
         this.wire.send(effect.octets, effect.device);

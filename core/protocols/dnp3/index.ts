@@ -27,20 +27,11 @@ export {
   type PointUpdate,
 } from './server/outstation.ts';
 export { ReplayGuard } from './client/replay.ts';
-export { Priority } from './client/task.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
 export { CarryingFragment, type ListedPoint } from './client/carried.ts';
-export {
-  MasterLane,
-  NO_LINE_TIMING,
-  octetMs,
-  type LaneCommand,
-  type LaneEffect,
-  type LaneNumbers,
-  type LineTiming,
-  type Turn,
-} from './client/lane.ts';
+export { linkFraming } from './wire/framing.ts';
+export type { LinkEvent } from './wire/link.ts';
 export { credentialsSchema, orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';
 export type { StoredFile } from './files/fileshelf.ts';
 export type { FileEntry } from './files/file.ts';

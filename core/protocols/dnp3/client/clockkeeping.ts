@@ -1,6 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MasterSettings } from '../settings.ts';
-import { Priority, type Task, type Wanted } from './task.ts';
+import { Priority } from '../../../line/index.ts';
+import type { Task, Wanted } from './task.ts';
 
 const SYNC_PAUSE_MS = 60_000;
 /** A device that does not answer when its clock is to be set is asked so rarely. */

@@ -1,10 +1,15 @@
 import { describe, expect, test } from 'vitest';
 import type { Instant } from '../../../session/index.ts';
-import { MasterLane, NO_LINE_TIMING, octetMs, type LaneEffect, type LineTiming } from './lane.ts';
+import { Lane, NO_LINE_TIMING, octetMs, type LaneEffect, type LineTiming } from '../../../line/index.ts';
 import { Master } from './master.ts';
+import type { MasterCommand, MasterEffect } from './mastermessages.ts';
+import { linkFraming } from '../wire/framing.ts';
+import type { LinkEvent } from '../wire/link.ts';
 import { Outstation } from '../server/outstation.ts';
 import { DEFAULT_VARIATIONS, type OutstationPoint } from '../server/pointtable.ts';
 import { masterSettings, outstationSettings, type MasterSettings } from '../settings.ts';
+
+type MasterNews = Exclude<MasterEffect, { type: 'send' }>;
 
 const SERIAL: LineTiming = { ...NO_LINE_TIMING, bitRate: 9600, bitsPerOctet: 11 };
 
@@ -20,13 +25,13 @@ const points: OutstationPoint[] = Array.from({ length: 10 }, (_, index) => ({
 /** A lane and its outstations on one line in virtual time; octets take their time both ways. */
 class Line {
   now: Instant = 1_700_000_000_000;
-  readonly lane: MasterLane;
+  readonly lane: Lane<MasterCommand, MasterNews, LinkEvent>;
   readonly outstations = new Map<string, Outstation>();
   readonly dead = new Set<string>();
   readonly log: { at: Instant; device: string; words: string; took: number; outcome: string }[] = [];
   readonly keys: { at: Instant; on: boolean }[] = [];
   readonly sentAt: Instant[] = [];
-  readonly effects: (LaneEffect & { type: 'device' })[] = [];
+  readonly effects: (LaneEffect<MasterNews> & { type: 'device' })[] = [];
   private flights: { at: Instant; run: () => void }[] = [];
   private lineFree: Instant = 0;
   private lastFrom = 'lane';
@@ -38,7 +43,7 @@ class Line {
     readonly timing: LineTiming,
     settings: Record<string, Partial<MasterSettings>>,
   ) {
-    this.lane = new MasterLane(timing, this.now);
+    this.lane = new Lane(timing, linkFraming(), this.now);
     let address = 20;
     for (const [device, own] of Object.entries(settings)) {
       address++;

@@ -28,7 +28,8 @@ import { isSelected, type MasterCommand, type MasterEffect } from './mastermessa
 import { scopeOf } from './readplan.ts';
 import { Reads } from './reads.ts';
 import { ALL_EVENT_CLASSES, ReplayGuard, type Carried } from './replay.ts';
-import { ALL_CLASSES, Priority, type Answer, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
+import { Priority, type Party } from '../../../line/index.ts';
+import { ALL_CLASSES, type Answer, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
 import { broadcastTask, rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
 
 /*
@@ -104,7 +105,12 @@ const MAX_EXTENSION = 8;
 /** No device gives up waiting for a confirm so soon. */
 const PROMPT_MS = 500;
 
-export class Master implements Session<MasterCommand, MasterEffect>, Conversation {
+export class Master
+  implements
+    Session<MasterCommand, MasterEffect>,
+    Party<MasterCommand, Exclude<MasterEffect, { type: 'send' }>, LinkEvent>,
+    Conversation
+{
   readonly counters: CounterSet;
   private readonly endpoint: Endpoint;
   private effects: MasterEffect[] = [];
@@ -359,8 +365,20 @@ export class Master implements Session<MasterCommand, MasterEffect>, Conversatio
     exchange.deadline = Math.max(exchange.deadline, Math.min(exchange.octetsUntil, frameEnds));
   }
 
+  get share(): number {
+    return this.settings.share;
+  }
+
+  owns(event: LinkEvent): boolean {
+    if (event.type !== 'frame' || event.frame.fromMaster) return false;
+    const { source, destination } = event.frame;
+    return source === this.settings.theirAddress && destination === this.settings.ourAddress;
+  }
+
   /** While this master waits for its answer, somebody else sends as if asked. */
-  strangerHeard(address: number, destination: number): void {
+  strangerHeard(event: LinkEvent): void {
+    if (event.type !== 'frame' || event.frame.fromMaster) return;
+    const { source: address, destination } = event.frame;
     this.counters.add(destination === this.settings.ourAddress ? 'otherSource' : 'otherDestination');
     this.report({ type: 'stranger', address, destination });
   }

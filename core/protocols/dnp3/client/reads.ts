@@ -3,7 +3,8 @@ import type { MasterSettings } from '../settings.ts';
 import { iinWords, refusalOf } from '../wire/application.ts';
 import { PollSchedule } from './polls.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
-import { ALL_CLASSES, Priority, type Answer, type Wanted } from './task.ts';
+import { Priority } from '../../../line/index.ts';
+import { ALL_CLASSES, type Answer, type Wanted } from './task.ts';
 import { read } from './tasks/reads.ts';
 
 /** On a shared line, how long events go before an integrity poll that is due. */

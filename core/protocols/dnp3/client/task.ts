@@ -1,3 +1,4 @@
+import type { Priority } from '../../../line/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { DeviceAttribute } from '../attributes.ts';
 import type { FileJob } from '../files/filejob.ts';
@@ -35,10 +36,6 @@ export type Task =
 export type TaskOf<Type extends Task['type']> = Extract<Task, { type: Type }>;
 
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
-
-/** What a master would do with the line, the most urgent first. */
-export const Priority = { control: 0, confirm: 1, events: 2, integrity: 3, background: 4 } as const;
-export type Priority = (typeof Priority)[keyof typeof Priority];
 
 /** A task that waits, since when, and what is done as it is taken up. */
 export interface Wanted {

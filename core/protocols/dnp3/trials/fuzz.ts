@@ -1,7 +1,8 @@
 import { POINT_KINDS } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { encodeFragment } from '../wire/application.ts';
-import { MasterLane, NO_LINE_TIMING } from '../client/lane.ts';
+import { Lane, NO_LINE_TIMING } from '../../../line/index.ts';
+import { linkFraming } from '../wire/framing.ts';
 import { encodeLinkFrame, LinkParser, PrimaryFunction } from '../wire/link.ts';
 import { Loop } from './loop.ts';
 import { Master } from '../client/master.ts';
@@ -196,7 +197,7 @@ export function fuzz(streams: number, seed: number, now: () => number): FuzzRepo
   const victims = (): { receive: (octets: Uint8Array) => void; towards: 'master' | 'outstation' }[] => {
     const master = new Master(settings, virtual);
     const outstation = new Outstation(there, points, virtual);
-    const lane = new MasterLane(NO_LINE_TIMING, virtual);
+    const lane = new Lane(NO_LINE_TIMING, linkFraming(), virtual);
     lane.add('D', new Master(settings, virtual, { lane: true }), virtual);
     for (const session of [master, outstation, lane]) session.start(virtual);
     outstation.command({ type: 'setFiles', files, rules: { credentials, mayDelete: true } }, virtual);

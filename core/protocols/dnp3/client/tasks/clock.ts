@@ -3,7 +3,8 @@ import type { Instant } from '../../../../session/index.ts';
 import { FunctionCode, refusalOf, type Fragment } from '../../wire/application.ts';
 import { parseHeaders, writeCountHeader } from '../../wire/header.ts';
 import { delayMs } from '../../wire/objects.ts';
-import { Priority, type Rules, type TaskOf } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
+import type { Rules, TaskOf } from '../task.ts';
 
 /** Setting a device's clock in both ways (IEEE 1815, clause 10.3), and reading it. */
 

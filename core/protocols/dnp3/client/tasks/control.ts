@@ -2,7 +2,8 @@ import { ByteWriter } from '../../../../bytes/index.ts';
 import { writeControlBlock, writeSetpoint } from '../../control.ts';
 import { FunctionCode } from '../../wire/application.ts';
 import { writeIndexedHeader } from '../../wire/header.ts';
-import { Priority, type Rules, type TaskOf } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
+import type { Rules, TaskOf } from '../task.ts';
 
 /** Operates an output: never sent twice. What each control ends in stands in `ControlQueue`. */
 export const control: Rules<TaskOf<'control'>> = {

@@ -1,5 +1,5 @@
 import type { Rules, Task, TaskOf } from '../task.ts';
-import { Priority } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
 import { measureDelay, readClock, recordTime, writeRecordedTime, writeTime } from './clock.ts';
 import { control } from './control.ts';
 import { broadcast, file, order } from './orders.ts';

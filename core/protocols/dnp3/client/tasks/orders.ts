@@ -6,7 +6,8 @@ import { isAnswered, orderAnswer, orderRequest, type Requested } from '../../ord
 import { FunctionCode, iinWords, refusalOf } from '../../wire/application.ts';
 import { writeAllHeader } from '../../wire/header.ts';
 import { writeRecordedTime } from './clock.ts';
-import { Priority, type Conversation, type Rules, type TaskOf } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
+import type { Conversation, Rules, TaskOf } from '../task.ts';
 
 /** What a person asked of a device beyond its points. Nothing of it is sent twice, but blocks of a file. */
 

@@ -3,7 +3,8 @@ import { ALL_ATTRIBUTES, deviceAttributes } from '../../attributes.ts';
 import { FunctionCode, iinWords, refusalOf } from '../../wire/application.ts';
 import { writeAllHeader, writeCountHeader, writeRangeHeader } from '../../wire/header.ts';
 import { readsPresent } from '../readplan.ts';
-import { Priority, type Rules, type TaskOf } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
+import type { Rules, TaskOf } from '../task.ts';
 
 /** Polls, and the survey of all that a device has. */
 

@@ -1,7 +1,8 @@
 import { ByteWriter } from '../../../../bytes/index.ts';
 import { FunctionCode } from '../../wire/application.ts';
 import { writeAllHeader, writeRangeHeader } from '../../wire/header.ts';
-import { Priority, type Rules, type TaskOf } from '../task.ts';
+import { Priority } from '../../../../line/index.ts';
+import type { Rules, TaskOf } from '../task.ts';
 
 /** What puts a device in the state in which it is to be polled. It may do without all of it. */
 

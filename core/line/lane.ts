@@ -1,47 +1,33 @@
-import type { Instant, Session } from '../../../session/index.ts';
-import { LinkParser, type LinkFrame } from '../wire/link.ts';
-import type { Master } from './master.ts';
-import type { MasterCommand, MasterEffect } from './mastermessages.ts';
-import { Priority } from './task.ts';
+import type { Instant, Session } from '../session/index.ts';
+import { Priority, type Framing, type Party, type Wish } from './party.ts';
+import { octetMs, type LineTiming } from './timing.ts';
 
 /*
  * The queue of a line that several devices share.
  *
  * Rules:
- *  1. One master holds the line at a time: from its request until its answer has come or its time-out has passed. While
+ *  1. One party holds the line at a time: from its request until its answer has come or its time-out has passed. While
  *     an answer waits for its commit the line is free for others; the confirm takes a turn of its own.
  *  2. Whose turn is next: the most urgent wish (control, confirm, events, integrity, background); among equals the
  *     device that had the least of the line so far, weighed by its share. A wish below events that has waited for
  *     `AGEING_MS` counts one step more urgent, so that nothing waits for ever.
  *  3. A device that begins anew after a rest does not get the time it did not use.
- *  4. Frames go to the master of the device that sent them. Checksum errors and garbage count for the one that holds
+ *  4. Frames go to the party of the device that sent them. Checksum errors and garbage count for the one that holds
  *     the line, otherwise for the line.
  *  5. What is sent after something else of ours follows it on the line without a gap. On a radio the transmitter is
  *     keyed, and `keyUpMs` later the octets go; after the last one it is let go `keyDownMs` later. After octets that are not for us the line rests for `quietMs`.
  */
 
-export interface LineTiming {
-  /** Octets go one after the other at this rate; 0: at once. Bits a second. */
-  bitRate: number;
-  /** Bits of a character on the line, start and stop bits included. */
-  bitsPerOctet: number;
-  keyUpMs: number;
-  keyDownMs: number;
-  quietMs: number;
+export interface LaneCommand<Command> {
+  device: string;
+  command: Command;
 }
 
-export const NO_LINE_TIMING: LineTiming = { bitRate: 0, bitsPerOctet: 10, keyUpMs: 0, keyDownMs: 0, quietMs: 0 };
-
-export const octetMs = ({ bitRate, bitsPerOctet }: LineTiming): number =>
-  bitRate > 0 ? (1000 * bitsPerOctet) / bitRate : 0;
-
-export type LaneCommand = { device: string; command: MasterCommand };
-
-export type LaneEffect =
+export type LaneEffect<Effect> =
   | { type: 'send'; octets: Uint8Array; device: string }
   /** The transmitter's key. */
   | { type: 'key'; on: boolean }
-  | { type: 'device'; device: string; effect: Exclude<MasterEffect, { type: 'send' }> }
+  | { type: 'device'; device: string; effect: Effect }
   | { type: 'turn'; turn: Turn };
 
 /** One device's time on the line. */
@@ -57,10 +43,9 @@ export interface Turn {
   outcome: 'answered' | 'silent' | 'sent';
 }
 
-interface Member {
+interface Member<P> {
   device: string;
-  master: Master;
-  share: number;
+  party: P;
   /** The line time it has had, weighed by its share, milliseconds. */
   used: number;
   lastPoll: Instant | null;
@@ -84,14 +69,16 @@ export interface LaneNumbers {
 
 const AGEING_MS = 10_000;
 
-export class MasterLane implements Session<LaneCommand, LaneEffect> {
-  private readonly members = new Map<string, Member>();
-  private readonly byAddress = new Map<number, Member>();
-  private readonly parser = new LinkParser();
-  private effects: LaneEffect[] = [];
+/** One line; `Effect` is what a party brings about beside octets, `Event` what the framing makes of those that come. */
+export class Lane<Command, Effect extends { type: string }, Event> implements Session<
+  LaneCommand<Command>,
+  LaneEffect<Effect>
+> {
+  private readonly members = new Map<string, Member<Party<Command, Effect, Event>>>();
+  private effects: LaneEffect<Effect>[] = [];
   private out: { device: string; octets: Uint8Array }[] = [];
   private up = false;
-  private holder: Member | null = null;
+  private holder: Member<Party<Command, Effect, Event>> | null = null;
   private turn: Turn | null = null;
   /** The line is ours to send on from then on. */
   private freeAt: Instant = 0;
@@ -105,6 +92,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
   constructor(
     readonly timing: LineTiming,
+    private readonly framing: Framing<Event>,
     now: Instant,
   ) {
     this.since = now;
@@ -114,12 +102,11 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     return [...this.members.keys()];
   }
 
-  /** The master of a device on this line, made with `lane: true`; its outstation address is its own on the line. */
-  add(device: string, master: Master, now: Instant): void {
-    const member: Member = {
+  /** The party of a device; no other on this line owns what comes for it. */
+  add(device: string, party: Party<Command, Effect, Event>, now: Instant): void {
+    const member = {
       device,
-      master,
-      share: master.settings.share,
+      party,
       used: this.leastUsed(),
       lastPoll: null,
       cycleMs: null,
@@ -127,18 +114,16 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
       silentTurns: 0,
     };
     this.members.set(device, member);
-    this.byAddress.set(master.settings.theirAddress, member);
-    if (this.up) master.start(now);
+    if (this.up) party.start(now);
     this.run(now);
   }
 
   remove(device: string, now: Instant): void {
     const member = this.members.get(device);
     if (member === undefined) return;
-    member.master.stop(now);
+    member.party.stop(now);
     this.collect(member, now);
     this.members.delete(device);
-    this.byAddress.delete(member.master.settings.theirAddress);
     if (this.holder === member) this.endTurn(now);
     this.run(now);
   }
@@ -150,9 +135,9 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
   start(now: Instant): void {
     this.up = true;
-    this.parser.reset();
+    this.framing.reset();
     this.freeAt = this.sendingUntil = now;
-    for (const { master } of this.members.values()) master.start(now);
+    for (const { party } of this.members.values()) party.start(now);
     this.run(now);
   }
 
@@ -164,7 +149,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     this.turn = null;
     this.holder = null;
     this.out = [];
-    for (const { master } of this.members.values()) master.stop(now);
+    for (const { party } of this.members.values()) party.stop(now);
     this.run(now);
   }
 
@@ -172,21 +157,20 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     if (!this.up) return;
     const { holder } = this;
     const took = bytes.length * octetMs(this.timing);
-    holder?.master.octetsArrive(now);
+    holder?.party.octetsArrive(now);
     if (this.turn !== null) this.turn.receivingMs += took;
-    for (const event of this.parser.push(bytes)) {
-      if (event.type !== 'frame') {
+    for (const event of this.framing.push(bytes, now)) {
+      if (!this.framing.isFrame(event)) {
         this.totals.badFrames++;
-        holder?.master.receiveEvent(event, now);
+        holder?.party.receiveEvent(event, now);
         continue;
       }
-      const member = this.memberOf(event.frame);
-      if (member !== undefined) member.master.receiveEvent(event, now);
+      const member = this.memberOf(event);
+      if (member !== undefined) member.party.receiveEvent(event, now);
       else {
         this.totals.otherFrames++;
         // Where one device alone is asked, whoever answers is meant to be it.
-        if (holder !== null && !event.frame.fromMaster)
-          holder.master.strangerHeard(event.frame.source, event.frame.destination);
+        holder?.party.strangerHeard(event);
         this.freeAt = Math.max(this.freeAt, now + this.timing.quietMs);
       }
     }
@@ -195,13 +179,13 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     this.run(now);
   }
 
-  private memberOf({ source, destination, fromMaster }: LinkFrame): Member | undefined {
-    const member = fromMaster ? undefined : this.byAddress.get(source);
-    return member?.master.settings.ourAddress === destination ? member : undefined;
+  private memberOf(event: Event): Member<Party<Command, Effect, Event>> | undefined {
+    for (const member of this.members.values()) if (member.party.owns(event)) return member;
+    return undefined;
   }
 
-  command({ device, command }: LaneCommand, now: Instant): void {
-    this.members.get(device)?.master.command(command, now);
+  command({ device, command }: LaneCommand<Command>, now: Instant): void {
+    this.members.get(device)?.party.command(command, now);
     this.run(now);
   }
 
@@ -213,7 +197,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     return this.wakeAt;
   }
 
-  take(): LaneEffect[] {
+  take(): LaneEffect<Effect>[] {
     const { effects } = this;
     this.effects = [];
     return effects;
@@ -221,9 +205,9 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
   numbers(): LaneNumbers {
     const devices = Object.fromEntries(
-      [...this.members.values()].map(({ device, cycleMs, turns, silentTurns, used, share }) => [
+      [...this.members.values()].map(({ device, cycleMs, turns, silentTurns, used, party }) => [
         device,
-        { cycleMs, turns, silentTurns, lineMs: Math.round(used * share) },
+        { cycleMs, turns, silentTurns, lineMs: Math.round(used * party.share) },
       ]),
     );
     return { since: this.since, ...this.totals, devices };
@@ -242,11 +226,11 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
   private run(now: Instant): void {
     for (const member of this.members.values()) {
-      const at = member.master.deadline;
-      if (at !== null && now >= at) member.master.wake(now);
+      const at = member.party.deadline;
+      if (at !== null && now >= at) member.party.wake(now);
       this.collect(member, now);
     }
-    if (this.holder !== null && !this.holder.master.holdsLine) this.endTurn(now);
+    if (this.holder !== null && !this.holder.party.holdsLine) this.endTurn(now);
     this.flush(now);
     if (this.up) this.assign(now);
     this.letGo(now);
@@ -258,7 +242,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     for (;;) {
       if (this.holder !== null) {
         // The holder's own confirm belongs to the exchange that it holds the line for.
-        if (this.holder.master.wants(now)?.priority !== Priority.confirm) return;
+        if (this.holder.party.wants(now)?.priority !== Priority.confirm) return;
         this.transmit(this.holder, now);
         continue;
       }
@@ -269,15 +253,13 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
       const { member, wish } = next;
       this.beginTurn(member, wish, now);
       this.transmit(member, now);
-      if (!member.master.holdsLine) this.endTurn(now);
+      if (!member.party.holdsLine) this.endTurn(now);
     }
   }
 
-  private candidates(
-    now: Instant,
-  ): { member: Member; wish: NonNullable<ReturnType<Master['wants']>>; urgency: number }[] {
+  private candidates(now: Instant): { member: Member<Party<Command, Effect, Event>>; wish: Wish; urgency: number }[] {
     const wishes = [...this.members.values()].flatMap((member) => {
-      const wish = member.master.wants(now);
+      const wish = member.party.wants(now);
       if (wish === null) return [];
       const aged = Math.floor((now - wish.since) / AGEING_MS);
       const urgency = wish.priority > Priority.events ? Math.max(Priority.events, wish.priority - aged) : wish.priority;
@@ -286,7 +268,11 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     return wishes.sort((a, b) => a.urgency - b.urgency || a.member.used - b.member.used || a.wish.since - b.wish.since);
   }
 
-  private beginTurn(member: Member, { words, priority }: { words: string; priority: number }, now: Instant): void {
+  private beginTurn(
+    member: Member<Party<Command, Effect, Event>>,
+    { words, priority }: { words: string; priority: number },
+    now: Instant,
+  ): void {
     this.holder = member;
     // Whoever rested begins where the others are.
     member.used = Math.max(member.used, this.leastUsedOfOthers(member));
@@ -306,17 +292,17 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     };
   }
 
-  private leastUsedOfOthers(member: Member): number {
+  private leastUsedOfOthers(member: Member<Party<Command, Effect, Event>>): number {
     let least = Infinity;
     for (const other of this.members.values())
       if (other !== member && other.lastPoll !== null) least = Math.min(least, other.used);
     return least === Infinity ? 0 : least - MOST_ARREARS_MS;
   }
 
-  private transmit(member: Member, now: Instant): void {
-    member.master.grant(now, Math.max(now, this.sendingUntil));
+  private transmit(member: Member<Party<Command, Effect, Event>>, now: Instant): void {
+    member.party.grant(now, Math.max(now, this.sendingUntil));
     this.collect(member, now);
-    if (this.turn !== null && member.master.holdsLine) this.turn.outcome = 'silent';
+    if (this.turn !== null && member.party.holdsLine) this.turn.outcome = 'silent';
   }
 
   private endTurn(now: Instant): void {
@@ -329,7 +315,7 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
     const took = Math.max(0, ended - turn.began);
     turn.waitingMs = Math.max(0, took - turn.sendingMs - turn.receivingMs);
     // Waiting for a device that does not answer is not its use of the line: it is found silent no later for that.
-    holder.used += (turn.outcome === 'silent' ? turn.sendingMs : took) / holder.share;
+    holder.used += (turn.outcome === 'silent' ? turn.sendingMs : took) / holder.party.share;
     holder.turns++;
     if (turn.outcome === 'silent') holder.silentTurns++;
     this.totals.turns++;
@@ -341,10 +327,10 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
   // ---- the line itself
 
-  /** Passes on what a master brought about; its octets go out as soon as the line is ours. */
-  private collect(member: Member, now: Instant): void {
-    for (const effect of member.master.take()) {
-      if (effect.type === 'send') this.out.push({ device: member.device, octets: effect.octets });
+  /** Passes on what a party brought about; its octets go out as soon as the line is ours. */
+  private collect(member: Member<Party<Command, Effect, Event>>, now: Instant): void {
+    for (const effect of member.party.take()) {
+      if (isSend(effect)) this.out.push({ device: member.device, octets: effect.octets });
       else {
         if (effect.type === 'answered' && this.turn?.device === member.device) this.turn.outcome = 'answered';
         this.effects.push({ type: 'device', device: member.device, effect });
@@ -389,8 +375,8 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
   private nextWake(now: Instant): Instant | null {
     const times: Instant[] = [];
     let waits = false;
-    for (const { master } of this.members.values()) {
-      const at = master.deadline;
+    for (const { party } of this.members.values()) {
+      const at = party.deadline;
       // What is due already waits for the line.
       if (at !== null && at > now) times.push(at);
       else if (at !== null) waits = true;
@@ -409,3 +395,5 @@ export class MasterLane implements Session<LaneCommand, LaneEffect> {
 
 /** How far a device that rested may be behind the others in line time. */
 const MOST_ARREARS_MS = 200;
+
+const isSend = (effect: { type: string }): effect is { type: 'send'; octets: Uint8Array } => effect.type === 'send';

@@ -1,0 +1,12 @@
+import type { Framing } from '../../../line/index.ts';
+import { LinkParser, type LinkEvent } from './link.ts';
+
+/** Link frames on a line that devices share. */
+export function linkFraming(): Framing<LinkEvent> {
+  const parser = new LinkParser();
+  return {
+    reset: () => parser.reset(),
+    push: (octets) => parser.push(octets),
+    isFrame: ({ type }) => type === 'frame',
+  };
+}
