@@ -29,8 +29,8 @@ async function order(
 ): Promise<string> {
   const now = Date.now();
   await rig.sql`
-    insert into command (id, point_id, device, index, operation, code, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
-    values (${id}, ${breaker}, 'HLM-F1', 0, ${operation}, ${CODES[operation]}, ${mode}, 500, 250, 1, 'test', 'requested',
+    insert into command (id, point_id, device, address, operation, code, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
+    values (${id}, ${breaker}, 'HLM-F1', 'BO 0', ${operation}, ${CODES[operation]}, ${mode}, 500, 250, 1, 'test', 'requested',
       ${new Date(now)}, ${new Date(now + expiresIn)}) on conflict do nothing`;
   await rig.sql.notify('halvix_command', id);
   return id;

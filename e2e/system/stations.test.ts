@@ -110,7 +110,7 @@ describe('a level that is wanted at the weir', () => {
     await rig.sql`
       insert into command (id, point_id, device, address, operation, code, counts, mode, on_ms, off_ms, count,
         requested_by, state, requested, expires)
-      values (${id}, ${point}, 'SKA', 0, 'set', 2, 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
+      values (${id}, ${point}, 'SKA', 'AO 0', 'set', 2, 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
         ${new Date()}, ${new Date(Date.now() + 10_000)})`;
     await rig.sql.notify('halvix_command', id);
     await rig.until('it is confirmed', async () => (await lastCommand()).state === 'confirmed', 20_000);
