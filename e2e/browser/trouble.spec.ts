@@ -86,6 +86,23 @@ const connections = (): number =>
     .filter(([, local, , state]) => state === '01' && Number.parseInt(local.split(':')[1], 16) === rig.ports.web)
     .length;
 
+test('a link that is followed while the page is brought up to date is followed all the same', async ({ page }) => {
+  await signIn(page, rig, 'operator');
+  await visit(page, rig, '/prove');
+  // What brings the page up to date asks first whether the server loads; the page behind the link takes its time.
+  await page.route('**/healthz', async (route) => {
+    await new Promise((resolve) => setTimeout(resolve, 700));
+    await route.continue();
+  });
+  await page.route('**/__data.json*', async (route) => {
+    await new Promise((resolve) => setTimeout(resolve, 2500));
+    await route.continue();
+  });
+  await page.waitForRequest('**/healthz');
+  await page.getByRole('link', { name: 'Build', exact: true }).click();
+  await page.waitForURL('**/build', { timeout: 8000 });
+});
+
 test('a tab that nobody sees holds no stream', async ({ page }) => {
   await signIn(page, rig, 'viewer');
   await visit(page, rig, '/run/device/HLM-F1');

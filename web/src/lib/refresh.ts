@@ -6,8 +6,11 @@ import { navigating } from '$app/state';
  * server cannot load anything it is left alone: what is on the screen stays there, and a later round brings the rest.
  */
 export async function refresh(what?: string): Promise<void> {
-  await navigating.complete?.catch(() => {});
-  if (!(await serverLoads())) return;
+  do {
+    await navigating.complete?.catch(() => {});
+    if (!(await serverLoads())) return;
+    // Somebody may have gone on meanwhile.
+  } while (navigating.complete !== null);
   await (what === undefined ? invalidateAll() : invalidate(what));
 }
 

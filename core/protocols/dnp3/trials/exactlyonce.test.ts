@@ -126,7 +126,7 @@ describe('every event is stored exactly once', () => {
         );
         trial.connect();
         // Not on a whole second: a few events on whole ones are all that tells of a coarse clock.
-        trial.pass(2003);
+        trial.pass(2017);
         let number = 0;
         const turned = MODEL_POINTS.map(() => 0);
         for (const { changes, loseConfirms, then } of plan) {
