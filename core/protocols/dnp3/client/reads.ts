@@ -10,7 +10,7 @@ import { read } from './tasks/reads.ts';
 /** On a shared line, how long events go before an integrity poll that is due. */
 const INTEGRITY_PATIENCE_MS = 10_000;
 /** Reads one after the other only to see whether what came is a repetition. */
-const MAX_CHECKS = 2;
+const MAX_CHECKS = 3;
 
 /**
  * What is read when: polls at their periods, the parts of one that takes several requests, and at once what the last
@@ -72,7 +72,11 @@ export class Reads {
   next(now: Instant, shared: boolean, lastHeard: Instant): Wanted | null {
     const { polls } = this;
     const due = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
-    const advanceClasses = (at: Instant): void => due.forEach((n) => polls.advance(`class${n}`, at));
+    const advanceClasses = (at: Instant): void => {
+      // Each poll at its time may be looked behind anew: a device that always has something new comes to no rest.
+      if (due.length > 0) this.checks = 0;
+      due.forEach((n) => polls.advance(`class${n}`, at));
+    };
     const integrity = polls.dueSince('integrity', now);
     const [part] = this.parts;
     if (part !== undefined) {
