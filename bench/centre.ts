@@ -1,9 +1,9 @@
+import type { Operation } from '@halvix/core/point';
 import {
   CONTROL_OPERATIONS,
   Master,
   masterSettings,
   type ControlMode,
-  type ControlOperation,
   type ControlStep,
   type MasterCommand,
   type MasterEffect,
@@ -38,7 +38,7 @@ export interface KeptPoint {
 
 /** A control, or with `setpoint` the setting of an analog output. */
 export type CentreControlOrder = { index: number; mode: ControlMode } & (
-  | { operation: ControlOperation; onMs: number; offMs: number; count: number }
+  | { operation: Operation; onMs: number; offMs: number; count: number }
   | { setpoint: Pick<Setpoint, 'variation' | 'value'> }
 );
 

@@ -1,5 +1,4 @@
-import { CONTROL_OPERATIONS, type ControlOperation } from '@halvix/core/protocols/dnp3';
-import { POINT_KINDS, type PointKind } from '@halvix/core/point';
+import { OPERATIONS, POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';
 import type { SimulatedCentre } from './centre.ts';
@@ -8,8 +7,6 @@ import { impairmentsSchema } from './impairments.ts';
 import type { CallingLink, ListeningLink } from './link.ts';
 
 const MAX_BODY = 10_000;
-const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
-
 const powerBody = z.object({ on: z.boolean({ error: 'on: must be true or false' }) });
 const forceBody = z.object({
   value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }),
@@ -33,7 +30,7 @@ const setpointBody = z.object({
 });
 const controlBody = z.object({
   ...controlOf,
-  operation: z.enum(operations),
+  operation: z.enum(OPERATIONS),
   onMs: z.number().int().min(0).max(4_294_967_295).default(500),
   offMs: z.number().int().min(0).max(4_294_967_295).default(250),
   count: z.number().int().min(0).max(255).default(1),

@@ -1,9 +1,5 @@
-import {
-  CONTROL_OPERATIONS,
-  ControlStatus,
-  type ControlBlock,
-  type ControlOperation,
-} from '@halvix/core/protocols/dnp3';
+import type { Operation } from '@halvix/core/point';
+import { CONTROL_OPERATIONS, ControlStatus, type ControlBlock } from '@halvix/core/protocols/dnp3';
 import { describe, expect, test } from 'vitest';
 import { DEMO_PORTS, demoConfiguration } from './scenario/configuration.ts';
 import { checkConfiguration } from '@halvix/core/config';
@@ -11,7 +7,7 @@ import { dailyLoad, FeederRelay } from './relay.ts';
 import { FEEDER_RELAY } from './scenario/feederrelay.ts';
 
 const NOON = Date.UTC(2026, 10, 24, 12);
-const block = (operation: ControlOperation, more: Partial<ControlBlock> = {}): ControlBlock => ({
+const block = (operation: Operation, more: Partial<ControlBlock> = {}): ControlBlock => ({
   code: CONTROL_OPERATIONS[operation],
   count: 1,
   onMs: 500,

@@ -1,16 +1,14 @@
 import { countsAllowed } from '@halvix/core/config';
 import {
-  CONTROL_OPERATIONS,
   controlOperation,
   ControlStatus,
   SETPOINT_FORMS,
   type ControlMode,
-  type ControlOperation,
   type MasterEffect,
   type SetpointVariation,
 } from '@halvix/core/protocols/dnp3';
 import type { CommandState } from '@halvix/core/path';
-import { Quality, scaledValue, type Reading } from '@halvix/core/point';
+import { OPERATION_WORDS, Quality, scaledValue, switchesOn, type Operation, type Reading } from '@halvix/core/point';
 import {
   claimCommands,
   expireCommands,
@@ -121,7 +119,7 @@ export class Commands {
       journal.note(
         command.device,
         'control',
-        `${command.operation === 'set' ? 'set' : (WORDS[command.operation as keyof typeof WORDS] ?? command.operation)} by ${command.requestedBy}: expired, not sent`,
+        `${operationWords(command.operation)} by ${command.requestedBy}: expired, not sent`,
       );
       this.answerCentre(command.id, ControlStatus.downstreamFail);
       this.context.changed();
@@ -195,7 +193,7 @@ export class Commands {
     if (counts !== null) this.context.given({ device, address, kind: 'setpoint', value: counts, status });
     else {
       const operation = controlOperation(code);
-      const value = operation !== null && SWITCHES_ON.includes(operation) ? 1 : 0;
+      const value = operation !== null && switchesOn(operation) ? 1 : 0;
       this.context.given({ device, address, kind: 'output', value, status });
     }
   }
@@ -319,7 +317,7 @@ export class Commands {
     } else {
       const operation = controlOperation(block.code);
       if (operation === null || !point.config.control?.operations.includes(operation)) {
-        const asked = operation === null ? `control code ${block.code}` : WORDS[operation];
+        const asked = operation === null ? `control code ${block.code}` : OPERATION_WORDS[operation];
         const words = `${point.config.name}: ${asked} by centre ${outbound}, not sent: the list does not allow it`;
         this.context.journal.note(device, 'control', words);
         return ControlStatus.notSupported;
@@ -356,22 +354,15 @@ export class Commands {
   }
 }
 
-const SWITCHES_ON: readonly ControlOperation[] = ['latchOn', 'pulseOn', 'close'];
 /** A single-precision float keeps about seven digits. */
 const FLOAT_ROUNDING = 2e-7;
 
-const WORDS: Record<keyof typeof CONTROL_OPERATIONS, string> = {
-  latchOn: 'latch on',
-  latchOff: 'latch off',
-  pulseOn: 'pulse on',
-  pulseOff: 'pulse off',
-  close: 'close',
-  trip: 'trip',
-};
+/** An operation in words; a centre's may be one that has none here. */
+const operationWords = (operation: string): string => OPERATION_WORDS[operation as Operation] ?? operation;
 
 /** What a command asks for, in words. */
 function whatOf({ command: { operation, counts }, point }: Running): string {
-  if (counts === null) return WORDS[operation as keyof typeof WORDS] ?? operation;
+  if (counts === null) return operationWords(operation);
   if (point === undefined) return `set to ${counts} counts`;
   const value = Number(scaledValue(counts, point.config).toPrecision(9));
   return `set to ${value}${point.config.unit ? ` ${point.config.unit}` : ''}`;

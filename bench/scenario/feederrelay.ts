@@ -1,4 +1,4 @@
-import type { ControlOperation } from '@halvix/core/protocols/dnp3';
+import type { Operation } from '@halvix/core/point';
 import type { PointKind } from '@halvix/core/point';
 
 /** A point of the invented feeder relay: what it is called, and how its wire value reads. */
@@ -11,7 +11,7 @@ export interface RelayPoint {
   /** Change, in wire counts, that makes the relay report. */
   deadband: number;
   states: readonly string[] | null;
-  operations: ControlOperation[];
+  operations: Operation[];
 }
 
 export const binary = (name: string, off: string, on: string): Omit<RelayPoint, 'index'> => ({
@@ -23,7 +23,7 @@ export const binary = (name: string, off: string, on: string): Omit<RelayPoint, 
   states: [off, on],
   operations: [],
 });
-export const output = (name: string, ...operations: ControlOperation[]): Omit<RelayPoint, 'index'> => ({
+export const output = (name: string, ...operations: Operation[]): Omit<RelayPoint, 'index'> => ({
   ...binary(name, 'off', 'on'),
   kind: 'output',
   operations,
@@ -45,7 +45,7 @@ export const counter = (name: string, unit: string, gain: number): Omit<RelayPoi
 export const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] =>
   points.map((point, index) => ({ ...point, index }));
 
-export const SWITCHED: ControlOperation[] = ['latchOn', 'latchOff'];
+export const SWITCHED: Operation[] = ['latchOn', 'latchOff'];
 
 /** 28 binary inputs, 12 binary outputs, 36 analog inputs, 4 counters. */
 export const FEEDER_RELAY: readonly RelayPoint[] = [

@@ -1,13 +1,8 @@
 import '../words/index.ts';
 import { z } from 'zod';
 import { pointAt, targetPointAt } from '../protocols/definitions.ts';
-import {
-  CONTROL_OPERATIONS,
-  masterSettings,
-  outstationSettings,
-  type ControlOperation,
-} from '../protocols/dnp3/index.ts';
-import { POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
+import { masterSettings, outstationSettings } from '../protocols/dnp3/index.ts';
+import { OPERATIONS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
 
 /** The configuration as one document: what a revision keeps and the engine runs. Described in docs/formats.md. */
@@ -161,8 +156,6 @@ const radioNetwork = z.object({
 /** A radio of the address plan: its radio side and its wired side are two networks. */
 export const radioSchema = z.object({ code, name, station: code, radioSide: radioNetwork, wiredSide: radioNetwork });
 
-const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
-
 /** Another point of the same device, by its address as text. */
 const reference = z
   .string()
@@ -172,7 +165,7 @@ const reference = z
 /** The point that shows that a control has happened, and the value that each operation leads to. */
 const feedbackSchema = z.object({
   point: reference,
-  expect: z.partialRecord(z.enum(operations), z.number()),
+  expect: z.partialRecord(z.enum(OPERATIONS), z.number()),
 });
 
 const limitSchema = finite.nullable().default(null);
@@ -235,7 +228,7 @@ export const pointSchema = z.object({
   inService: z.boolean().default(true),
   control: z
     .object({
-      operations: z.array(z.enum(operations)).min(1),
+      operations: z.array(z.enum(OPERATIONS)).min(1),
       onMs: milliseconds('The on time', 0, 600_000).default(500),
       offMs: milliseconds('The off time', 0, 600_000).default(250),
       feedback: feedbackSchema.nullable().default(null),

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { CONTROL_OPERATIONS, type ControlOperation } from '../protocols/dnp3/index.ts';
+import { OPERATIONS } from '../point/index.ts';
 
 /**
  * The life of a command row:
@@ -31,8 +31,6 @@ export type CommandState = (typeof COMMAND_STATES)[number];
 /** States after which more is to come, given a feedback point. */
 export const COMMAND_OPEN: readonly CommandState[] = ['requested', 'claimed'];
 
-const operations = Object.keys(CONTROL_OPERATIONS) as [ControlOperation, ...ControlOperation[]];
-
 const order = {
   /** Made by whoever orders; the same one twice is the same command. */
   id: z.uuid(),
@@ -43,7 +41,7 @@ const order = {
 /** A binary control as a person orders it. */
 const operateSchema = z.object({
   ...order,
-  operation: z.enum(operations),
+  operation: z.enum(OPERATIONS),
   onMs: z.number().int().min(0, 'The on time is at least 0 ms').max(600_000, 'The on time is at most 600 000 ms'),
   offMs: z.number().int().min(0, 'The off time is at least 0 ms').max(600_000, 'The off time is at most 600 000 ms'),
   count: z.number().int().min(1, 'The count is at least 1').max(255, 'The count is at most 255'),

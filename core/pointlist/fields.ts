@@ -1,18 +1,17 @@
 import type { z } from 'zod';
 import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../config/index.ts';
-import {
-  CONTROL_OPERATIONS,
-  SETPOINT_FORMS,
-  type ControlOperation,
-  type SetpointForm,
-} from '../protocols/dnp3/index.ts';
+import { SETPOINT_FORMS, type SetpointForm } from '../protocols/dnp3/index.ts';
 import { addressOf, readAddress } from '../protocols/definitions.ts';
 import {
   isScaled,
   kindOf,
   KIND_WORDS,
+  OPERATION_WORDS,
+  operationOf,
   RANGE_CHECKS,
+  stateAfter,
   type Limits,
+  type Operation,
   type PointKind,
   type RangeCheck,
   type ScalingPairs,
@@ -161,30 +160,8 @@ const readReference = (text: string): string | null => {
   return read === null ? null : addressOf(read);
 };
 
-const OPERATIONS = Object.keys(CONTROL_OPERATIONS) as ControlOperation[];
-const OPERATION_TEXT: Record<ControlOperation, string> = {
-  pulseOn: 'pulse on',
-  pulseOff: 'pulse off',
-  latchOn: 'latch on',
-  latchOff: 'latch off',
-  close: 'close',
-  trip: 'trip',
-};
-const operationOf = (text: string): ControlOperation | undefined =>
-  OPERATIONS.find((one) => OPERATION_TEXT[one] === text.trim().toLowerCase() || one === text.trim());
-
-/** What an operation leads to where its words leave no doubt. */
-const EXPECTED: Record<ControlOperation, number | null> = {
-  trip: 0,
-  latchOff: 0,
-  close: 1,
-  latchOn: 1,
-  pulseOn: null,
-  pulseOff: null,
-};
-
 const NEW_CONTROL = {
-  operations: ['latchOn', 'latchOff'] as ControlOperation[],
+  operations: ['latchOn', 'latchOff'] as Operation[],
   onMs: 500,
   offMs: 250,
   feedback: null,
@@ -220,9 +197,9 @@ function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoin
   const reference = match ? readReference(match[1]) : null;
   if (!match || reference === null)
     return { ok: false, problem: `"${shortened(text)}" is not an address such as BI 0 (trip 0, close 1)` };
-  const expect: Partial<Record<ControlOperation, number>> = {};
+  const expect: Partial<Record<Operation, number>> = {};
   for (const one of point.control?.operations ?? NEW_CONTROL.operations) {
-    const value = EXPECTED[one];
+    const value = stateAfter(one);
     if (value !== null) expect[one] = value;
   }
   for (const part of (match[2] ?? '').split(',').filter((one) => one.trim() !== '')) {
@@ -239,7 +216,7 @@ function feedbackText({ control, setting }: DraftPoint): string {
   const feedback = control?.feedback;
   if (!feedback) return '';
   const expected = Object.entries(feedback.expect).map(
-    ([operation, value]) => `${OPERATION_TEXT[operation as ControlOperation]} ${value}`,
+    ([operation, value]) => `${OPERATION_WORDS[operation as Operation]} ${value}`,
   );
   return `${feedback.point}${expected.length > 0 ? ` (${expected.join(', ')})` : ''}`;
 }
@@ -428,12 +405,12 @@ export const POINT_FIELDS: readonly PointField[] = [
   {
     key: 'operations',
     title: 'Operations',
-    help: `of a control: ${Object.values(OPERATION_TEXT).join(', ')}, with / between`,
+    help: `of a control: ${Object.values(OPERATION_WORDS).join(', ')}, with / between`,
     aliases: ['control', 'commands'],
-    text: ({ control }) => control?.operations.map((one) => OPERATION_TEXT[one]).join(' / ') ?? '',
+    text: ({ control }) => control?.operations.map((one) => OPERATION_WORDS[one]).join(' / ') ?? '',
     set: (point, text) => {
       if (text.trim() === '') return done({ ...point, control: null });
-      const operations: ControlOperation[] = [];
+      const operations: Operation[] = [];
       for (const part of text.split('/')) {
         const operation = operationOf(part);
         if (operation === undefined) return wrong(`"${shortened(part.trim())}" is not an operation`);

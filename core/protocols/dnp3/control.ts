@@ -1,4 +1,5 @@
 import { ByteReader, type ByteWriter } from '../../bytes/index.ts';
+import { OPERATIONS, type Operation } from '../../point/index.ts';
 
 /** Control relay output block, g12v1 (IEEE 1815, annex A.8.1). */
 export interface ControlBlock {
@@ -10,7 +11,7 @@ export interface ControlBlock {
   status: number;
 }
 
-/** The operations that a control can ask for, by what the code octet says. */
+/** What the code octet says for each operation. */
 export const CONTROL_OPERATIONS = {
   latchOn: 0x03,
   latchOff: 0x04,
@@ -18,13 +19,10 @@ export const CONTROL_OPERATIONS = {
   pulseOff: 0x02,
   close: 0x41,
   trip: 0x81,
-} as const;
-export type ControlOperation = keyof typeof CONTROL_OPERATIONS;
+} as const satisfies Record<Operation, number>;
 
-export function controlOperation(code: number): ControlOperation | null {
-  const found = Object.entries(CONTROL_OPERATIONS).find(([, value]) => value === code);
-  return found ? (found[0] as ControlOperation) : null;
-}
+export const controlOperation = (code: number): Operation | null =>
+  OPERATIONS.find((operation) => CONTROL_OPERATIONS[operation] === code) ?? null;
 
 export const CONTROL_BLOCK_OCTETS = 11;
 

@@ -8,7 +8,6 @@ export {
   controlOperation,
   controlStatusWords,
   type ControlBlock,
-  type ControlOperation,
   type Setpoint,
   type SetpointVariation,
   isWholeForm,

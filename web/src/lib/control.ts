@@ -1,20 +1,20 @@
-import type { ControlOperation } from '@halvix/core/protocols/dnp3';
 import { countsToSend } from '@halvix/core/config';
-import { decimals, scaledValue, scalingOf, type ScaledPoint } from '@halvix/core/point';
+import {
+  decimals,
+  OPERATION_WORDS,
+  scaledValue,
+  scalingOf,
+  type Operation,
+  type ScaledPoint,
+} from '@halvix/core/point';
 import type { PointView } from './server/points.ts';
 import type { CommandView } from './live/topics.ts';
 
-export const OPERATION_WORDS: Record<ControlOperation, string> = {
-  trip: 'Trip',
-  close: 'Close',
-  latchOn: 'Latch on',
-  latchOff: 'Latch off',
-  pulseOn: 'Pulse on',
-  pulseOff: 'Pulse off',
-};
-
-export const operationWords = (operation: string): string =>
-  operation === 'set' ? 'Set' : (OPERATION_WORDS[operation as ControlOperation] ?? operation);
+/** An operation as it stands at the beginning of a line: `Latch on`. */
+export function operationWords(operation: string): string {
+  const words = OPERATION_WORDS[operation as Operation] ?? operation;
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
 
 /** What a recorded command set a point to: `Set to 2.5 m`. */
 export function setWords(counts: number, point: ScaledPoint & { unit: string }): string {
@@ -24,7 +24,7 @@ export function setWords(counts: number, point: ScaledPoint & { unit: string }):
 
 /** What a person is about to ask of a point: an operation of a control, or a value of a setpoint. */
 export type Wanted =
-  | { operation: ControlOperation; onMs: number | null; offMs: number | null; count: number | null }
+  | { operation: Operation; onMs: number | null; offMs: number | null; count: number | null }
   | { operation: 'set'; value: number | null };
 
 /** Why it cannot be asked; null when it can. */
@@ -49,7 +49,7 @@ export const countsOf = (value: number, point: PointView): ReturnType<typeof cou
 export const wantedWords = (wanted: Wanted, { unit }: PointView): string =>
   wanted.operation === 'set'
     ? `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`
-    : OPERATION_WORDS[wanted.operation];
+    : operationWords(wanted.operation);
 
 /** How exactly: the times of a pulse, or the counts that are sent. */
 export function detailWords(wanted: Wanted, point: PointView): string {

@@ -10,7 +10,7 @@
     expectedOf,
     isPulse,
     MODE_WORDS,
-    OPERATION_WORDS,
+    operationWords,
     progressOf,
     wantedProblem,
     wantedWords,
@@ -146,9 +146,9 @@
               <legend class="mb-1 text-soft">Operation</legend>
               {#each control?.operations ?? [] as one (one)}
                 <label class="button" class:first={wanted.operation === one}
-                  ><input class="sr-only" type="radio" bind:group={wanted.operation} value={one} />{OPERATION_WORDS[
-                    one
-                  ]}</label
+                  ><input class="sr-only" type="radio" bind:group={wanted.operation} value={one} />{operationWords(
+                    one,
+                  )}</label
                 >
               {/each}
             </fieldset>

@@ -1,8 +1,7 @@
-import { scalingOf, type Reading } from '@halvix/core/point';
+import { scalingOf, type Operation, type Reading } from '@halvix/core/point';
 import { addressOf } from '@halvix/core/protocols';
 import type { PointConfig } from '@halvix/core/config';
 import { latestOf } from '@halvix/db';
-import type { ControlOperation } from '@halvix/core/protocols/dnp3';
 import { database } from './database.ts';
 import type { ModelPoint } from './model.ts';
 
@@ -19,7 +18,7 @@ export interface PointView {
   offset: number;
   states: string[] | null;
   control: {
-    operations: ControlOperation[];
+    operations: Operation[];
     onMs: number;
     offMs: number;
     feedback: {
@@ -27,7 +26,7 @@ export interface PointView {
       address: string;
       pointId: number | null;
       states: string[] | null;
-      expect: Partial<Record<ControlOperation, number>>;
+      expect: Partial<Record<Operation, number>>;
     } | null;
   } | null;
   /** Of an analog setpoint: how it is set, and the point that follows. */
