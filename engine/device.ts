@@ -87,6 +87,7 @@ export class DeviceRunner {
       octetMs: octetMs(lineTiming(link.config)),
       remembered,
       points: this.listed(),
+      phase: phaseOf(config.code),
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
     });
   }
@@ -312,6 +313,13 @@ export class DeviceRunner {
     } else if (!first) journal.note(this.config.code, 'plain', 'answers again');
     changed();
   }
+}
+
+/** Where in its long periods a device is polled: spread over the devices, and the same each time. */
+function phaseOf(code: string): number {
+  let hash = 0;
+  for (let at = 0; at < code.length; at++) hash = (Math.imul(hash, 31) + code.charCodeAt(at)) >>> 0;
+  return ((hash % 997) + 100) / 1097;
 }
 
 const MAX_CLOCK_PAST = 120;

@@ -1,10 +1,5 @@
 import { configurationSchema } from '@halvix/core/config';
-import {
-  CarryingFragment,
-  ReplayGuard,
-  type MeasuredReading,
-  type ReceivedFragment,
-} from '@halvix/core/protocols/dnp3';
+import { CarryingFragment, ReplayGuard, type MeasuredReading } from '@halvix/core/protocols/dnp3';
 import { databaseSetting, readSettings } from '@halvix/core/settings';
 import {
   copyReadings,
@@ -69,7 +64,7 @@ const configuration = configurationSchema.parse({
 });
 
 /** Fragments of events, their times counting up, as a decoded answer has them. */
-const carrying = new CarryingFragment({} as ReceivedFragment);
+const carrying = new CarryingFragment(new Uint8Array(0), []);
 function fragment(round: number, device: number, number: number): MeasuredReading[] {
   const began = Date.now() - 3_600_000 + round * 60_000;
   return Array.from({ length: PER_FRAGMENT }, (_, i) => ({

@@ -2,16 +2,18 @@ import { addressWords } from '../../../point/index.ts';
 import type { Carrying, MarkedFrame } from '../../measured.ts';
 import { describeFragment } from '../describe.ts';
 import { flagWords } from '../quality.ts';
-import type { ReceivedFragment } from '../wire/endpoint.ts';
 import type { MeasuredReading } from '../wire/measured.ts';
 import { positionsInFrames } from '../wire/transport.ts';
 
 /** A fragment with readings, for their trail. */
 export class CarryingFragment implements Carrying<MeasuredReading> {
-  constructor(private readonly received: ReceivedFragment) {}
+  constructor(
+    private readonly octets: Uint8Array,
+    private readonly carriers: readonly Uint8Array[],
+  ) {}
 
   words(): string {
-    return describeFragment(this.received.fragment.octets);
+    return describeFragment(this.octets);
   }
 
   form({ group, variation, index }: MeasuredReading): string {
@@ -28,7 +30,7 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
     for (const { frame, position } of positionsInFrames(at, octets))
       marked.set(frame, [...(marked.get(frame) ?? []), position]);
     return [...marked].map(([frame, positions]) => ({
-      octets: this.received.frames[frame],
+      octets: this.carriers[frame],
       marked: positions,
       bit,
     }));

@@ -93,6 +93,8 @@ export interface MasterOptions {
   remembered?: Uint8Array | null;
   /** The device's list, with the numbers of its points. */
   points?: readonly ListedPoint[];
+  /** Which part of a long period passes before its first poll (see `PollSchedule`); absent: all of it. */
+  phase?: number;
 }
 
 const MAX_WAITING_ORDERS = 16;
@@ -187,6 +189,7 @@ export class Master
       now,
       (words) => this.report({ type: 'diagnostic', words }),
       () => this.learned,
+      options.phase,
     );
     this.clock = new ClockKeeping(settings, now);
     this.lossAt = now + this.patienceMs;
@@ -790,7 +793,7 @@ export class Master
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
     if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
-    const carrying = new CarryingFragment(received);
+    const carrying = new CarryingFragment(received.fragment.octets, received.frames);
     this.report({ type: 'readings', readings: taken, carried: carrying, token, keep, ...survey });
     return { fresh: freshEvents, ambiguous, repeated };
   }

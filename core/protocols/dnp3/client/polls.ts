@@ -3,6 +3,9 @@ import type { Instant } from '../../../session/index.ts';
 export const POLLS = ['integrity', 'class1', 'class2', 'class3'] as const;
 export type PollName = (typeof POLLS)[number];
 
+/** From this period on the first round of a poll comes a part of it earlier, so that many devices are not asked at one time. */
+const SPREAD_FROM_MS = 5000;
+
 /** When each poll of a master is due, milliseconds; each keeps to a grid of its own, a period of 0 switches it off. */
 export class PollSchedule {
   private due: Record<PollName, Instant | null>;
@@ -10,16 +13,22 @@ export class PollSchedule {
   constructor(
     private readonly periods: Readonly<Record<PollName, number>>,
     now: Instant,
+    /** Which part of a long period passes before its first round: above 0, at most 1. */
+    private readonly phase = 1,
   ) {
     this.due = this.firstDue(now);
   }
 
   private firstDue(now: Instant): Record<PollName, Instant | null> {
-    const at = (poll: PollName): Instant | null => (this.periods[poll] > 0 ? now + this.periods[poll] : null);
+    const at = (poll: PollName): Instant | null => {
+      const period = this.periods[poll];
+      if (period <= 0) return null;
+      return now + (period >= SPREAD_FROM_MS ? Math.ceil(period * this.phase) : period);
+    };
     return { integrity: at('integrity'), class1: at('class1'), class2: at('class2'), class3: at('class3') };
   }
 
-  /** Begins anew: the first round of each is a period away. */
+  /** Begins anew: the first round of each is a period away, or the part of it. */
   restart(now: Instant): void {
     this.due = this.firstDue(now);
   }

@@ -42,12 +42,14 @@ export class Reads {
     private readonly say: (words: string) => void,
     /** How the device has to be asked, as far as that was learned. */
     private readonly learned: () => string | null,
+    phase?: number,
   ) {
     this.plan = new ReadPlan(settings);
     const { integrityPeriodMs, class1PeriodMs, class2PeriodMs, class3PeriodMs } = settings;
     this.polls = new PollSchedule(
       { integrity: integrityPeriodMs, class1: class1PeriodMs, class2: class2PeriodMs, class3: class3PeriodMs },
       now,
+      phase,
     );
   }
 
