@@ -160,7 +160,8 @@ export class ReplayGuard {
 
   /** Whether anything that may have to be recognised is ambiguous. */
   get hasAmbiguous(): boolean {
-    return this.all().some(({ events }) => events.some(({ ambiguous }) => ambiguous));
+    const { answer, unsolicited } = this.latest;
+    return anyAmbiguous(this.questions) || anyAmbiguous(answer) || anyAmbiguous(unsolicited);
   }
 
   /** What has to be remembered together with the events just admitted. */
@@ -201,6 +202,12 @@ export class ReplayGuard {
       if (oldest.events.length === 0) this.questions.shift();
     }
   }
+}
+
+/** Asked for each fragment: without lists. */
+function anyAmbiguous(questions: readonly Question[]): boolean {
+  for (const { events } of questions) for (const { ambiguous } of events) if (ambiguous) return true;
+  return false;
 }
 
 /** Events of a kind come in order: after a new one, an older one comes no more. */
