@@ -21,9 +21,9 @@ export interface UnlistedPoint {
 }
 const MAX_UNLISTED = 10_000;
 
-/** Device times later than this cannot be real, and no calendar here holds them: 9999-12-31. */
 /** A clock that was never set begins in 1970 (common practice). */
 const FIRST_INSTANT = Date.UTC(1971, 0, 1);
+/** Device times later than this cannot be real, and no calendar here holds them: 9999-12-31. */
 const LAST_INSTANT = 253_402_300_799_999;
 
 /** The way of one device's readings into the exchange and into history, each event once. */

@@ -1,3 +1,3 @@
 export { Lane, type LaneCommand, type LaneEffect, type LaneNumbers, type Turn } from './lane.ts';
-export { Priority, type Framing, type Party, type PartyEffect, type Wish } from './party.ts';
+export { Priority, type Framing, type Party, type Wish } from './party.ts';
 export { NO_LINE_TIMING, octetMs, type LineTiming } from './timing.ts';

@@ -11,9 +11,6 @@ export interface Wish {
   words: string;
 }
 
-/** What every party brings about: octets for the line, and that its device answered. */
-export type PartyEffect = { type: 'send'; octets: Uint8Array } | { type: 'answered'; roundTripMs: number };
-
 /**
  * Who takes turns on a line: the session of one device. It sends nothing but by `grant`, apart from what belongs to the
  * exchange that it holds the line for.
@@ -28,6 +25,7 @@ export interface Party<Command, Effect extends { type: string }, Event> {
   stop(now: Instant): void;
   wake(now: Instant): void;
   command(command: Command, now: Instant): void;
+  /** Octets for the line and the rest; an effect `answered` says that its device has. */
   take(): (Effect | { type: 'send'; octets: Uint8Array })[];
   /** Null: nothing now. */
   wants(now: Instant): Wish | null;

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { addressWords, kindOf, kindRank, KIND_WORDS } from '../../point/index.ts';
+import { addressWords, kindOf, kindRank } from '../../point/index.ts';
 import type { Placed, PointAddressing } from '../definition.ts';
 import { pointIndex } from './address.ts';
 import { SETPOINT_FORMS, type SetpointForm } from './control.ts';
@@ -33,12 +33,10 @@ export type Dnp3TargetAt = z.infer<typeof targetAtSchema>;
 /** A point's place with nothing else said of it. */
 export const dnp3At = (index: number): Dnp3At => ({ protocol: 'dnp3', index, eventClass: null, sentAs: 'int32' });
 
-const SHORTS = new Map(Object.values(KIND_WORDS).map(({ short }) => [short, kindOf(short)] as const));
-
 /** `AI 7`; written `ai7`, `AI:7` or `analog input 7` too. */
 function parse(text: string): Placed<Dnp3At> | null {
   const match = /^([A-Za-z][A-Za-z -]*?)\s*[:.]?\s*(\d{1,6})$/.exec(text.trim());
-  const kind = match ? (SHORTS.get(match[1]) ?? kindOf(match[1])) : undefined;
+  const kind = match ? kindOf(match[1]) : undefined;
   const index = Number(match?.[2]);
   return kind === undefined || index > 65535 ? null : { kind, at: dnp3At(index) };
 }
