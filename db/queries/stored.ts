@@ -8,7 +8,9 @@ const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resol
  * nobody's poll.
  */
 export async function readStored(document: unknown): Promise<Configuration> {
-  const stored = { ...(document as Configuration), version: 2 };
+  const { version } = document as { version: number };
+  // Only the first version is known to be another: one of a later program is refused.
+  const stored = { ...(document as Configuration), version: version === 1 ? 2 : version };
   const { devices, outbounds } = stored;
   const shell = configurationSchema.safeParse({
     ...stored,
