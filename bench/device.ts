@@ -92,7 +92,9 @@ export class SimulatedDevice implements LinkUser {
   private lateAnswers = new Set<NodeJS.Timeout>();
   private files: DeviceModel['files'];
   private wokeAt = 0;
-  /** When it had first handed everything over in this call. */
+  /** The number of its newest event when it woke. */
+  private wokeWith = 0;
+  /** When it had handed over what it woke for. */
   private emptyAt: number | null = null;
   private hungUpAt = 0;
   private lastSaid = 0;
@@ -219,7 +221,7 @@ export class SimulatedDevice implements LinkUser {
       if (now - Math.max(this.wokeAt, this.hungUpAt) >= pause) this.wake();
     } else {
       // New samples may come faster than a call is quiet: what it woke for is handed over all the same.
-      if (this.eventsWaiting === 0) this.emptyAt ??= now;
+      if (this.handedOver()) this.emptyAt ??= now;
       const done = this.emptyAt !== null && now - this.emptyAt > AWAKE_QUIET_MS;
       const quiet = now - this.lastSaid > AWAKE_QUIET_MS;
       if ((done && (quiet || now - (this.emptyAt ?? now) > AWAKE_BUSY_MS)) || now - this.wokeAt > LONGEST_AWAKE_MS) {
@@ -229,10 +231,18 @@ export class SimulatedDevice implements LinkUser {
     }
   }
 
+  /** What it had when it woke is delivered: at every moment something newer may wait. */
+  private handedOver(): boolean {
+    if (this.eventsWaiting === 0) return true;
+    const [oldest] = this.undelivered.values();
+    return oldest === undefined || oldest.number > this.wokeWith;
+  }
+
   /** A device that sleeps wakes and calls. */
   wake(): void {
     if (!('call' in this.link)) return;
     this.wokeAt = clock.now();
+    this.wokeWith = this.log.at(-1)?.number ?? 0;
     this.emptyAt = null;
     this.lastSaid = this.wokeAt;
     this.link.call();
