@@ -1,10 +1,9 @@
 import type { Operation } from '@halvix/core/point';
+import type { ControlMode, ControlStep } from '@halvix/core/protocols';
 import {
   CONTROL_OPERATIONS,
   Master,
   masterSettings,
-  type ControlMode,
-  type ControlStep,
   type MasterCommand,
   type MasterEffect,
   type ReportedCommand,

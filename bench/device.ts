@@ -1,5 +1,6 @@
 import {
   ControlStatus,
+  USUAL_CLASS,
   DEFAULT_VARIATIONS,
   Flag,
   Outstation,
@@ -10,7 +11,6 @@ import {
   type OutstationEffect,
   type OutstationSettings,
 } from '@halvix/core/protocols/dnp3';
-import { USUAL_CLASS } from '@halvix/core/mapping';
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
 import type { CallingLink, ListeningLink, LinkUser } from './link.ts';

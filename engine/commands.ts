@@ -1,14 +1,15 @@
 import { countsAllowed } from '@halvix/core/config';
-import {
-  controlOperation,
-  ControlStatus,
-  SETPOINT_FORMS,
-  type ControlMode,
-  type MasterEffect,
-  type SetpointVariation,
-} from '@halvix/core/protocols/dnp3';
+import { outcome, type ClientNews, type ControlMode, type ControlOutcome } from '@halvix/core/protocols';
 import type { CommandState } from '@halvix/core/path';
-import { OPERATION_WORDS, Quality, scaledValue, switchesOn, type Operation, type Reading } from '@halvix/core/point';
+import {
+  OPERATIONS,
+  OPERATION_WORDS,
+  Quality,
+  scaledValue,
+  switchesOn,
+  type Operation,
+  type Reading,
+} from '@halvix/core/point';
 import {
   claimCommands,
   expireCommands,
@@ -71,7 +72,7 @@ const LOOK_AFTER_MS = 1500;
  */
 export class Commands {
   private readonly running = new Map<string, Running>();
-  private readonly centres = new Map<string, (status: number) => void>();
+  private readonly centres = new Map<string, (outcome: ControlOutcome) => void>();
   private claiming = false;
   private again = false;
 
@@ -121,7 +122,7 @@ export class Commands {
         'control',
         `${operationWords(command.operation)} by ${command.requestedBy}: expired, not sent`,
       );
-      this.answerCentre(command.id, ControlStatus.downstreamFail);
+      this.answerCentre(command.id, outcome('failed'));
       this.context.changed();
       return;
     }
@@ -136,20 +137,23 @@ export class Commands {
       this.end(command.id, 'failed', `the device's list has no ${command.address} any more; nothing was sent`);
       return;
     }
+    const { operation, counts, onMs, offMs, count } = command;
     device.control({
       type: 'control',
       id: command.id,
-      index: point.config.at.index,
-      block: { code: command.code, count: command.count, onMs: command.onMs, offMs: command.offMs },
-      ...(command.counts === null
-        ? {}
-        : { setpoint: { variation: command.code as SetpointVariation, value: command.counts } }),
+      kind: counts === null ? 'output' : 'setpoint',
+      at: point.config.at,
+      operation: counts === null ? (operationNamed(operation) ?? null) : null,
+      counts,
+      onMs,
+      offMs,
+      count,
       mode: MODES.find((mode) => mode === command.mode) ?? 'selectOperate',
       expiresAt: command.expires,
     });
   }
 
-  onProgress(progress: MasterEffect & { type: 'control' }): void {
+  onProgress(progress: ClientNews & { type: 'control' }): void {
     const running = this.running.get(progress.id);
     if (running === undefined) return;
     const now = clock.now();
@@ -167,15 +171,15 @@ export class Commands {
         break;
       case 'operated':
         this.note(running, { operated: now, state: 'operated', status: 0 });
-        this.answerCentre(running.command.id, ControlStatus.success);
-        this.tell(running.command, ControlStatus.success);
+        this.answerCentre(running.command.id, outcome('done'));
+        this.tell(running, outcome('done'));
         this.awaitFeedback(running, 'accepted', 'operated', now);
         break;
       case 'unanswered':
         this.awaitFeedback(running, 'sent without asking for an answer', 'unknown', now);
         break;
       case 'refused':
-        this.tell(running.command, progress.status);
+        this.tell(running, said(running, progress.status));
         this.end(progress.id, 'refused', progress.words, { status: progress.status });
         break;
       case 'expired':
@@ -189,13 +193,11 @@ export class Commands {
     this.context.changed();
   }
 
-  private tell({ device, address, code, counts }: Command, status: number): void {
-    if (counts !== null) this.context.given({ device, address, kind: 'setpoint', value: counts, status });
-    else {
-      const operation = controlOperation(code);
-      const value = operation !== null && switchesOn(operation) ? 1 : 0;
-      this.context.given({ device, address, kind: 'output', value, status });
-    }
+  private tell({ command: { device, address, operation, counts } }: Running, result: ControlOutcome): void {
+    const kind = counts === null ? 'output' : 'setpoint';
+    const named = operationNamed(operation);
+    const value = counts ?? (named !== undefined && switchesOn(named) ? 1 : 0);
+    this.context.given({ device, address, kind, value, outcome: result });
   }
 
   /** What the point that follows shows decides; without one, `otherwise` is the end. */
@@ -213,7 +215,7 @@ export class Commands {
 
   /** The point that will show that a command has happened, and what it has to become. */
   private feedbackOf(
-    { device, code, counts }: Command,
+    { device, operation, counts }: Command,
     { address, config }: LivePoint,
     soFar: string,
     now: number,
@@ -235,9 +237,9 @@ export class Commands {
         until: now + setting.feedbackWithinMs,
       };
     }
-    const operation = controlOperation(code);
+    const named = operationNamed(operation);
     const feedback = config.control?.feedback;
-    const expected = operation === null ? undefined : feedback?.expect[operation];
+    const expected = named === undefined ? undefined : feedback?.expect[named];
     const point = feedback && exchange.at(device, feedback.point);
     if (!config.control || !point || expected === undefined) return null;
     return {
@@ -282,53 +284,50 @@ export class Commands {
     this.running.delete(id);
     this.note(running, { state, ended: clock.now(), ...(words === null ? {} : { words }), ...more });
     const { command } = running;
-    const outcome = words === null || words === '' ? state : `${state}: ${words}`;
+    const ended = words === null || words === '' ? state : `${state}: ${words}`;
     this.context.journal.note(
       command.device,
       'control',
-      `${running.point?.config.name ?? command.address}: ${whatOf(running)} by ${command.requestedBy}, ${outcome}`,
+      `${running.point?.config.name ?? command.address}: ${whatOf(running)} by ${command.requestedBy}, ${ended}`,
     );
-    if (state === 'refused') this.answerCentre(id, more.status ?? ControlStatus.undefined);
-    else if (state === 'selected') this.answerCentre(id, ControlStatus.success);
-    else this.answerCentre(id, ControlStatus.downstreamFail);
+    if (state === 'refused') this.answerCentre(id, said(running, more.status ?? null));
+    else if (state === 'selected') this.answerCentre(id, outcome('done'));
+    else this.answerCentre(id, outcome('failed'));
   }
 
   /** The first outcome is the answer; later ones (feedback) find nobody waiting. */
-  private answerCentre(id: string, status: number): void {
-    this.centres.get(id)?.(status);
+  private answerCentre(id: string, result: ControlOutcome): void {
+    this.centres.get(id)?.(result);
     this.centres.delete(id);
   }
 
-  /** A control from a centre: a row like any other; resolves with the device's own status, or says that it failed. */
-  async fromCentre({ outbound, device, address, phase, item }: CentreControl): Promise<number> {
-    const { setpoint, block } = item;
+  /** A control from a centre: a row like any other; resolves with what the device said, or why it was not passed on. */
+  async fromCentre({ outbound, device, address, phase, order }: CentreControl): Promise<ControlOutcome> {
+    const { kind, operation, counts, asked, onMs, offMs, count } = order;
     const point = this.context.exchange.at(device, address);
-    if (point === undefined || point.config.kind !== (setpoint ? 'setpoint' : 'output'))
-      return ControlStatus.notSupported;
-    let what: Pick<Command, 'operation' | 'code' | 'counts'>;
-    if (setpoint) {
-      const allowed = countsAllowed(setpoint.value, point.config);
+    if (point === undefined || point.config.kind !== kind) return outcome('notSupported');
+    let what: Pick<Command, 'operation' | 'counts'>;
+    if (counts !== null) {
+      const allowed = countsAllowed(counts, point.config);
       if (!allowed.ok) {
         this.context.journal.note(device, 'control', `set by centre ${outbound}, not sent: ${allowed.problem}`);
-        return point.config.setting === null ? ControlStatus.notSupported : ControlStatus.outOfRange;
+        return outcome(point.config.setting === null ? 'notSupported' : 'outOfRange');
       }
-      const code = SETPOINT_FORMS[point.config.at.sentAs];
-      what = { operation: 'set', code, counts: allowed.value };
+      what = { operation: 'set', counts: allowed.value };
     } else {
-      const operation = controlOperation(block.code);
       if (operation === null || !point.config.control?.operations.includes(operation)) {
-        const asked = operation === null ? `control code ${block.code}` : OPERATION_WORDS[operation];
-        const words = `${point.config.name}: ${asked} by centre ${outbound}, not sent: the list does not allow it`;
+        const wanted = operation === null ? asked : OPERATION_WORDS[operation];
+        const words = `${point.config.name}: ${wanted} by centre ${outbound}, not sent: the list does not allow it`;
         this.context.journal.note(device, 'control', words);
-        return ControlStatus.notSupported;
+        return outcome('notSupported');
       }
-      what = { operation, code: block.code, counts: null };
+      what = { operation, counts: null };
     }
     const id = randomUUID();
     const now = clock.now();
-    const outcome = new Promise<number>((resolve) => {
+    const result = new Promise<ControlOutcome>((resolve) => {
       this.centres.set(id, resolve);
-      setTimeout(() => this.answerCentre(id, ControlStatus.downstreamFail), CENTRE_ANSWER_MS).unref();
+      setTimeout(() => this.answerCentre(id, outcome('failed')), CENTRE_ANSWER_MS).unref();
     });
     try {
       await orderCommand(this.context.database, {
@@ -338,9 +337,9 @@ export class Commands {
         address,
         ...what,
         mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
-        onMs: block.onMs,
-        offMs: block.offMs,
-        count: block.count,
+        onMs,
+        offMs,
+        count,
         requestedBy: `centre ${outbound}`,
         outbound,
         requested: now,
@@ -348,11 +347,20 @@ export class Commands {
       });
     } catch (error) {
       log('error', "a centre's control could not be recorded, so it was not sent", { reason: reason(error) });
-      this.answerCentre(id, ControlStatus.downstreamFail);
+      this.answerCentre(id, outcome('failed'));
     }
-    return outcome;
+    return result;
   }
 }
+
+/** What the device itself said. */
+const said = ({ point }: Running, status: number | null): ControlOutcome => ({
+  result: 'refused',
+  status,
+  protocol: point?.config.at.protocol ?? null,
+});
+
+const operationNamed = (words: string): Operation | undefined => OPERATIONS.find((one) => one === words);
 
 /** A single-precision float keeps about seven digits. */
 const FLOAT_ROUNDING = 2e-7;

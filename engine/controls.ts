@@ -1,15 +1,15 @@
-import type { ControlItem } from '@halvix/core/protocols/dnp3';
+import type { CentreOrder, ControlOutcome } from '@halvix/core/protocols';
 
 /** What outbounds and commands tell each other of controls. */
 
-/** A centre wants something operated. */
+/** A centre wants something operated; counts are those of the device. */
 export interface CentreControl {
   outbound: string;
   device: string;
   /** Of the device's point, as text. */
   address: string;
   phase: 'select' | 'operate' | 'direct';
-  item: ControlItem;
+  order: CentreOrder;
 }
 
 /** An output was given a command, and its device has said what it thinks of it. */
@@ -19,5 +19,5 @@ export interface GivenCommand {
   kind: 'output' | 'setpoint';
   /** 1 or 0; of an analog output, counts. */
   value: number;
-  status: number;
+  outcome: ControlOutcome;
 }

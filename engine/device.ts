@@ -1,27 +1,27 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import {
-  controlStatusWords,
-  iinWords,
-  Master,
-  type ControlRequest,
+  definitionOf,
+  type Client,
+  type ClientCommand,
+  type ClientNews,
+  type ClientPoint,
+  type ControlOrder,
   type DeviceAttribute,
-  type ListedPoint,
-  type MasterCommand,
   type FileOrder,
-  type Order,
   type OrderAnswer,
-  type MasterEffect,
-} from '@halvix/core/protocols/dnp3';
+  type PointAt,
+  type SurveyedPoint,
+} from '@halvix/core/protocols';
+import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
 import type { DeviceState } from '@halvix/core/path';
-import type { SurveyedPoint } from '@halvix/core/survey';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
 import { lineTiming, type LinkRunner } from './link.ts';
 
 export interface DeviceContext extends IngestContext {
   /** Progress of a control that was given to this device. */
-  onControl: (progress: MasterEffect & { type: 'control' }) => void;
+  onControl: (progress: ClientNews & { type: 'control' }) => void;
   /** The state of a hop changed: publish it soon. */
   changed: () => void;
 }
@@ -49,16 +49,10 @@ const CLOCK_OFF_MS = 1000;
 
 /** One device on its link: polls it, and passes on what comes. */
 export class DeviceRunner {
-  private readonly master: Master;
+  private readonly client: Client<PointAt, unknown, unknown>;
   private readonly ingest: Ingest;
   private state: Pick<DeviceState, 'state' | 'since' | 'words'>;
-  private readonly surveys = new Map<
-    string,
-    {
-      found: Map<string, SurveyedPoint>;
-      done: (result: SurveyAnswer) => void;
-    }
-  >();
+  private readonly surveys = new Map<string, (answer: SurveyAnswer) => void>();
   private lastGood: number | null = null;
   private roundTripMs: number | null = null;
   private clock: DeviceState['clock'] = null;
@@ -68,7 +62,7 @@ export class DeviceRunner {
   /** Who answered in its place last. */
   private stranger: { address: number; destination: number; at: number } | null = null;
   /** Orders under way: who asked, or who waits for the answer. */
-  private readonly asked = new Map<string, { order: Order; by: string } | AskedFile>();
+  private readonly asked = new Map<string, { words: string; by: string } | AskedFile>();
 
   constructor(
     public config: DeviceConfig,
@@ -78,12 +72,11 @@ export class DeviceRunner {
   ) {
     this.ingest = new Ingest(config, context);
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
-    const { calls } = link.config;
+    const { calls, framing } = link.config;
+    const { unpolled } = definitionOf(config.protocol).device;
     // On demand, each call begins with an integrity poll, which brings everything.
-    const noPolls = { integrityPeriodMs: 0, class1PeriodMs: 0, class2PeriodMs: 0, class3PeriodMs: 0 };
-    const settings = calls.when === 'onDemand' ? { ...config.settings, ...noPolls } : config.settings;
-    this.master = new Master(settings, clock.now(), {
-      lane: true,
+    const settings = calls.when === 'onDemand' ? unpolled(config.settings) : config.settings;
+    this.client = clientSide(config.protocol).make(settings, framing, clock.now(), {
       octetMs: octetMs(lineTiming(link.config)),
       remembered,
       points: this.listed(),
@@ -93,15 +86,13 @@ export class DeviceRunner {
   }
 
   /** The list as the exchange has it. */
-  private listed(): ListedPoint[] {
-    return this.context.exchange
-      .ofDevice(this.config.code)
-      .map(({ id, config: { kind, at } }) => ({ kind, index: at.index, id }));
+  private listed(): ClientPoint<PointAt>[] {
+    return this.context.exchange.ofDevice(this.config.code).map(({ id, config: { kind, at } }) => ({ id, kind, at }));
   }
 
   start(): void {
-    const { code } = this.config;
-    this.link.attach({ code, master: this.master, onEffect: (effect) => this.onEffect(effect) });
+    const { code, settings } = this.config;
+    this.link.attach({ code, settings, client: this.client, onEffect: (effect) => this.onEffect(effect) });
   }
 
   /** Ends the session; returns what whoever goes on with the device has to know. */
@@ -109,10 +100,10 @@ export class DeviceRunner {
     this.link.detach(this.config.code);
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
-    return this.master.keep;
+    return this.client.keep;
   }
 
-  private command(command: MasterCommand): void {
+  private command(command: ClientCommand<PointAt, unknown>): void {
     this.link.command(this.config.code, command);
   }
 
@@ -127,12 +118,12 @@ export class DeviceRunner {
   /** Asks the device for the present value of all that it has; resolves with what came. */
   survey(id: string): Promise<SurveyAnswer> {
     return new Promise((resolve) => {
-      this.surveys.set(id, { found: new Map(), done: resolve });
+      this.surveys.set(id, resolve);
       this.command({ type: 'survey', id });
     });
   }
 
-  control(request: ControlRequest): void {
+  control(request: ControlOrder<PointAt>): void {
     this.command(request);
   }
 
@@ -146,8 +137,11 @@ export class DeviceRunner {
   }
 
   /** Asks something of the device beyond its points; what came of it is written in the journal. */
-  order(order: Order, by: string): void {
-    this.ask(order, { order, by });
+  order(order: unknown, by: string): void {
+    const { orders } = definitionOf(this.config.protocol).device;
+    const read = orders.schema.safeParse(order);
+    if (read.success) this.ask(read.data, { words: orders.words(read.data), by });
+    else this.context.journal.note(this.config.code, 'warning', `it cannot be asked that by ${by}`);
   }
 
   /** Asks for a file; what came of it goes to whoever waits. */
@@ -155,13 +149,13 @@ export class DeviceRunner {
     return new Promise((done) => this.ask(order, { progress, done }));
   }
 
-  private ask(order: Order, waiting: { order: Order; by: string } | AskedFile): void {
+  private ask(order: unknown, waiting: { words: string; by: string } | AskedFile): void {
     const id = `${this.config.code} ${++this.orders}`;
     this.asked.set(id, waiting);
     this.command({ type: 'order', id, order });
   }
 
-  private onOrdered({ id, problem, answer }: MasterEffect & { type: 'ordered' }): void {
+  private onOrdered({ id, problem, answer }: ClientNews & { type: 'ordered' }): void {
     const asked = this.asked.get(id);
     this.asked.delete(id);
     if (asked === undefined) return;
@@ -170,11 +164,12 @@ export class DeviceRunner {
       return;
     }
     const away = answer.awayMs === undefined ? '' : `; away for ${answer.awayMs} ms`;
-    const words = `${orderWords(asked.order)}, asked by ${asked.by}: ${problem ?? `done${away}`}`;
+    const said = answer.words ? `: ${answer.words}` : '';
+    const words = `${asked.words}, asked by ${asked.by}: ${problem ?? `done${away}${said}`}`;
     this.context.journal.note(this.config.code, problem === null ? 'plain' : 'warning', words);
   }
 
-  private onClock({ offsetMs, uncertaintyMs }: MasterEffect & { type: 'clock' }): void {
+  private onClock({ offsetMs, uncertaintyMs }: ClientNews & { type: 'clock' }): void {
     const isOff = (clock_: typeof this.clock): boolean =>
       clock_ !== null && Math.abs(clock_.offsetMs) > CLOCK_OFF_MS + clock_.uncertaintyMs;
     const before = this.clock;
@@ -215,18 +210,18 @@ export class DeviceRunner {
       lastGood: this.lastGood,
       roundTripMs: this.roundTripMs,
       lastCommit: this.ingest.lastCommit,
-      nextIntegrity: this.master.nextIntegrity,
-      indications: iinWords(this.master.indications),
-      learned: this.master.learned,
+      nextIntegrity: this.client.nextIntegrity,
+      indications: this.client.indications,
+      learned: this.client.learned,
       stranger: this.stranger,
       unlisted: this.ingest.unlisted.size,
       unlistedPoints: [...this.ingest.unlisted.values()].slice(0, MOST_UNLISTED),
-      counters: this.master.counters.values,
-      countersSince: this.master.counters.since,
+      counters: { ...this.client.counters.values },
+      countersSince: this.client.counters.since,
     };
   }
 
-  private onEffect(effect: Exclude<MasterEffect, { type: 'send' }>): void {
+  private onEffect(effect: ClientNews): void {
     switch (effect.type) {
       case 'readings':
         this.onReadings(effect);
@@ -245,9 +240,9 @@ export class DeviceRunner {
         this.roundTripMs = effect.roundTripMs;
         break;
       case 'surveyed': {
-        const survey = this.surveys.get(effect.id);
+        const done = this.surveys.get(effect.id);
         this.surveys.delete(effect.id);
-        survey?.done({ found: [...survey.found.values()], attributes: effect.attributes, problem: effect.problem });
+        done?.(effect);
         break;
       }
       case 'control':
@@ -264,13 +259,12 @@ export class DeviceRunner {
         if (asked && 'progress' in asked) asked.progress(effect.octets);
         break;
       }
-      case 'commandsReported':
-        for (const { kind, index, value, status } of effect.commands)
-          this.context.journal.note(
-            this.config.code,
-            'plain',
-            `a command was given there: ${kind} ${index} to ${value}, ${controlStatusWords(status)}`,
-          );
+      case 'noted':
+        this.context.journal.note(this.config.code, 'plain', effect.words);
+        break;
+      case 'unreadable':
+        this.ingest.cannotRead(effect.points);
+        if (effect.words !== '') this.context.journal.note(this.config.code, 'warning', effect.words);
         break;
       case 'diagnostic':
         this.context.journal.note(this.config.code, 'warning', effect.words);
@@ -280,12 +274,8 @@ export class DeviceRunner {
     }
   }
 
-  private onReadings(effect: MasterEffect & { type: 'readings' }): void {
-    const { readings, carried, token, keep, survey } = effect;
-    const asked = survey === undefined ? undefined : this.surveys.get(survey);
-    if (asked)
-      for (const { kind, index, group, variation, value, flags } of readings)
-        asked.found.set(`${kind} ${index}`, { kind, index, group, variation, value, flags });
+  private onReadings(effect: ClientNews & { type: 'readings' }): void {
+    const { readings, carried, token, keep } = effect;
     const now = clock.now();
     const late = readings.filter(({ event, time }) => event && time !== null && now - time > BACKLOG_MS);
     if (late.length > 0) {
@@ -325,22 +315,3 @@ function phaseOf(code: string): number {
 const MAX_CLOCK_PAST = 120;
 /** Named in the state of a device; the others follow once these are taken. */
 const MOST_UNLISTED = 500;
-
-const BROADCASTS = { time: 'set the clock', freeze: 'freeze counters', freezeAndClear: 'freeze and clear counters' };
-const orderWords = (order: Order): string =>
-  order.what === 'broadcast' ? `to all on the line: ${BROADCASTS[order.job]}` : ORDER_NAMES[order.what];
-
-const ORDER_NAMES: Record<Order['what'], string> = {
-  freeze: 'freeze counters',
-  restart: 'restart',
-  assignClass: 'assign class',
-  unsolicited: 'unsolicited reporting',
-  writeDeadbands: 'write deadbands',
-  readDeadbands: 'read deadbands',
-  synchronise: 'set the clock',
-  directory: 'read directory',
-  readFile: 'read file',
-  deleteFile: 'delete file',
-  fileInformation: 'file information',
-  broadcast: 'to all on the line',
-};

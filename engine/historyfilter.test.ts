@@ -1,14 +1,13 @@
 import type { PointConfig } from '@halvix/core/config';
-import { configurationSchema } from '@halvix/core/config';
+import { pointSchema } from '@halvix/core/config';
 import { type Reading } from '@halvix/core/point';
 import { addressOf } from '@halvix/core/protocols';
 import { expect, test } from 'vitest';
 import type { LivePoint } from './exchange.ts';
 import { HistoryFilter } from './historyfilter.ts';
 
-const schema = configurationSchema.shape.devices.element.shape.points.element;
 const pointOf = (fields: object): PointConfig =>
-  schema.parse({ kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'x', ...fields });
+  pointSchema.parse({ kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'x', ...fields });
 const live = (config: PointConfig, id = 1): LivePoint => {
   return { id, device: 'D', address: addressOf(config), config, passOn: true, reading: null, origin: null };
 };

@@ -1,9 +1,9 @@
 import type { DeviceConfig } from '@halvix/core/config';
-import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
+import { addressOf, definitionOf, type AnyDefinition, type Carrying, type Measured } from '@halvix/core/protocols';
 import { Quality, rangeQuality, scaledValue, type PointKind, type Reading, type TimeSource } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import { withoutCommunication, type Carrier, type Exchange, type LivePoint } from './exchange.ts';
+import { type Carrier, type Exchange, type LivePoint } from './exchange.ts';
 import type { Historian } from './historian.ts';
 import { HistoryFilter } from './historyfilter.ts';
 import type { Journal } from './journal.ts';
@@ -26,9 +26,13 @@ const FIRST_INSTANT = Date.UTC(1971, 0, 1);
 /** Device times later than this cannot be real, and no calendar here holds them: 9999-12-31. */
 const LAST_INSTANT = 253_402_300_799_999;
 
+/** How far off a device's time may be before it is doubted. */
+type TimeBounds = ReturnType<AnyDefinition['device']['timeBounds']>;
+
 /** The way of one device's readings into the exchange and into history, each event once. */
 export class Ingest {
   private filter: HistoryFilter;
+  private bounds: TimeBounds;
   lastCommit: number | null = null;
   /** Points that come and are not in the list, by address. */
   readonly unlisted = new Map<string, UnlistedPoint>();
@@ -38,12 +42,14 @@ export class Ingest {
     private readonly context: IngestContext,
   ) {
     this.filter = new HistoryFilter(device.points);
+    this.bounds = definitionOf(device.protocol).device.timeBounds(device.settings);
   }
 
   /** Goes on with another list. */
   adopt(device: DeviceConfig): void {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
+    this.bounds = definitionOf(device.protocol).device.timeBounds(device.settings);
     this.unlisted.clear();
   }
 
@@ -66,7 +72,7 @@ export class Ingest {
         this.noteUnlisted(one, carried);
         return;
       }
-      const reading = toReading(one, point, now, this.device.settings);
+      const reading = toReading(one, point, now, this.bounds);
       if (this.filter.wants(point, reading)) stored.push(reading);
       for (const follower of this.filter.triggeredBy(point, reading)) {
         const followed = exchange.at(this.device.code, addressOf(follower));
@@ -106,24 +112,36 @@ export class Ingest {
 
   /** All points keep their last value and time, and say that there is no communication. */
   loseAll(): void {
+    this.mark(this.context.exchange.ofDevice(this.device.code), Quality.commLost);
+  }
+
+  /** These cannot be had from the device now: last value and time, and they say so. */
+  cannotRead(points: readonly number[]): void {
+    this.mark(
+      points.flatMap((id) => this.context.exchange.get(id) ?? []),
+      Quality.offline,
+    );
+  }
+
+  private mark(points: readonly LivePoint[], reason: number): void {
     const now = clock.now();
     const { exchange, historian } = this.context;
     const stored: StoredReading[] = [];
     exchange.together(() => {
-      for (const point of exchange.ofDevice(this.device.code)) {
-        if (point.reading === null || point.reading.quality & Quality.commLost) continue;
-        const lost = withoutCommunication(point.reading);
-        exchange.put(point, lost, null);
-        stored.push({ ...lost, pointId: point.id, time: now, timeSource: 'engine', received: now });
+      for (const point of points) {
+        if (point.reading === null || point.reading.quality & reason) continue;
+        const marked = { ...point.reading, quality: point.reading.quality | reason, cause: 'engine' as const };
+        exchange.put(point, marked, null);
+        stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });
       }
     });
     if (stored.length > 0) historian.add({ readings: stored, keep: null, stored: () => {} });
   }
 }
 
-function toReading(one: Measured, point: LivePoint, now: number, spans: DeviceConfig['settings']): StoredReading {
+function toReading(one: Measured, point: LivePoint, now: number, bounds: TimeBounds): StoredReading {
   const { raw, quality } = one;
-  const { time, timeSource } = judgedTime(one.time, one.timeSource, now, spans);
+  const { time, timeSource } = judgedTime(one.time, one.timeSource, now, bounds);
   return {
     pointId: point.id,
     raw,
@@ -145,10 +163,10 @@ function judgedTime(
   said: number | null,
   timeSource: TimeSource,
   now: number,
-  { timeAheadMs, timeBehindMs }: DeviceConfig['settings'],
+  bounds: TimeBounds,
 ): { time: number; timeSource: TimeSource } {
   if (said === null) return { time: now, timeSource: 'receipt' };
   if (said < FIRST_INSTANT || said > LAST_INSTANT) return { time: now, timeSource: 'receiptInstead' };
-  const isDoubtful = said > now + timeAheadMs || said < now - timeBehindMs;
+  const isDoubtful = bounds !== null && (said > now + bounds.aheadMs || said < now - bounds.behindMs);
   return { time: said, timeSource: isDoubtful ? 'deviceDoubtful' : timeSource };
 }

@@ -1,13 +1,14 @@
 import { OBJECT_SCHEMAS, type LinkConfig } from '@halvix/core/config';
 import {
-  Master,
+  dnp3At,
   masterSettings,
   Outstation,
   outstationSettings,
-  type MasterEffect,
   type OutstationCommand,
   type OutstationEffect,
 } from '@halvix/core/protocols/dnp3';
+import type { ClientNews } from '@halvix/core/protocols';
+import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
 import { clock, Driver } from '@halvix/wire';
 import { execFileSync, spawn } from 'node:child_process';
@@ -60,21 +61,24 @@ const linkOf = (config: Partial<Record<keyof LinkConfig, unknown>>): LinkConfig 
 /** A link with a master for each address, and what came of each. */
 function runLink(config: LinkConfig, addresses: number[], settings: object = {}) {
   const link = new LinkRunner(config, { changed: () => {} });
-  const effects = new Map<number, MasterEffect[]>();
+  const effects = new Map<number, ClientNews[]>();
   for (const address of addresses) {
-    const list: MasterEffect[] = [];
+    const list: ClientNews[] = [];
     effects.set(address, list);
     const polls = { class1PeriodMs: 200, class2PeriodMs: 200, class3PeriodMs: 0, integrityPeriodMs: 0 };
     const parsed = masterSettings.parse({ ourAddress: 1, theirAddress: address, ...polls, ...settings });
     const { calls } = config;
-    const master = new Master(parsed, clock.now(), {
-      lane: true,
+    const client = clientSide('dnp3').make(parsed, '', clock.now(), {
       octetMs: octetMs(lineTiming(config)),
+      remembered: null,
+      points: [],
+      phase: 1,
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
     });
     link.attach({
       code: `D${address}`,
-      master,
+      settings: parsed,
+      client,
       onEffect: (effect) => {
         list.push(effect);
         if (effect.type === 'readings' && effect.token !== null)
@@ -85,7 +89,7 @@ function runLink(config: LinkConfig, addresses: number[], settings: object = {})
   link.start();
   closers.push(() => link.stop());
   const values = (address: number): number[] =>
-    (effects.get(address) ?? []).flatMap((e) => (e.type === 'readings' ? e.readings.map((r) => r.value) : []));
+    (effects.get(address) ?? []).flatMap((e) => (e.type === 'readings' ? e.readings.map((r) => r.raw) : []));
   const states = (address: number): string[] =>
     (effects.get(address) ?? []).flatMap((e) => (e.type === 'communication' ? e.state : []));
   return { link, values, states };
@@ -399,9 +403,19 @@ describe('a link on demand', () => {
     link.call();
     await until('the new value comes', () => values(41).includes(88));
     await until('it hangs up again', () => link.state().state === 'resting');
-    const block = { code: 3, count: 1, onMs: 0, offMs: 0 };
-    const control = { type: 'control' as const, id: 'c', index: 0, block, mode: 'direct' as const };
-    link.command('D41', { ...control, expiresAt: clock.now() + 5000 });
+    link.command('D41', {
+      type: 'control',
+      id: 'c',
+      kind: 'output',
+      at: dnp3At(0),
+      operation: 'latchOn',
+      counts: null,
+      onMs: 0,
+      offMs: 0,
+      count: 1,
+      mode: 'direct',
+      expiresAt: clock.now() + 5000,
+    });
     await until('it calls for the control', () => calls === 3);
     await until('and hangs up', () => link.state().state === 'resting');
   });

@@ -1,25 +1,26 @@
 import { bitsPerOctet, endpointWords, isAllowed, sameDocument, type LinkConfig } from '@halvix/core/config';
-import { Lane, type LaneCommand, type LaneEffect, type LineTiming, type Turn } from '@halvix/core/line';
+import { Lane, octetMs, type LaneCommand, type LaneEffect, type LineTiming, type Turn } from '@halvix/core/line';
 import {
-  Caller,
-  linkFraming,
-  type LinkEvent,
-  type Master,
-  type MasterCommand,
-  type MasterEffect,
-} from '@halvix/core/protocols/dnp3';
+  type Client,
+  type ClientCommand,
+  type ClientNews,
+  type DeviceSettings,
+  type PointAt,
+  type Recogniser,
+} from '@halvix/core/protocols';
+import { clientSide } from '@halvix/core/protocols/sessions';
 import type { LaneState, LinkState } from '@halvix/core/path';
 import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix/wire';
 import { makeTransport, tlsOf } from './transport.ts';
 
-/** What a session brings about beside octets. */
-type MasterNews = Exclude<MasterEffect, { type: 'send' }>;
+type Command = ClientCommand<PointAt, unknown>;
 
 /** A device as its link sees it. */
 export interface LinkMember {
   code: string;
-  master: Master;
-  onEffect: (effect: MasterNews) => void;
+  settings: DeviceSettings;
+  client: Client<PointAt, unknown, unknown>;
+  onEffect: (effect: ClientNews) => void;
 }
 
 export interface LinkContext {
@@ -34,14 +35,14 @@ export const lineTiming = (link: LinkConfig): LineTiming => {
 
 /** One lane with the driver that gives it time. */
 class RunningLane {
-  readonly lane: Lane<MasterCommand, MasterNews, LinkEvent>;
-  private readonly driver: Driver<LaneCommand<MasterCommand>, LaneEffect<MasterNews>>;
+  readonly lane: Lane<Command, ClientNews, unknown>;
+  private readonly driver: Driver<LaneCommand<Command>, LaneEffect<ClientNews>>;
   private readonly members = new Map<string, LinkMember>();
   readonly turns: Turn[] = [];
   lastTurn = clock.now();
 
   constructor(
-    timing: LineTiming,
+    { protocol, framing, ...link }: LinkConfig,
     private readonly wire: {
       send: (octets: Uint8Array, device: string) => void;
       key: (on: boolean) => void;
@@ -49,13 +50,14 @@ class RunningLane {
       useful: () => void;
     },
   ) {
-    this.lane = new Lane(timing, linkFraming(), clock.now());
+    const timing = lineTiming({ protocol, framing, ...link });
+    this.lane = new Lane(timing, clientSide(protocol).framing(framing, octetMs(timing)), clock.now());
     this.driver = new Driver(this.lane, (effect) => this.onEffect(effect));
   }
 
   add(member: LinkMember): void {
     this.members.set(member.code, member);
-    this.lane.add(member.code, member.master, clock.now());
+    this.lane.add(member.code, member.client, clock.now());
     this.driver.settle();
   }
 
@@ -88,11 +90,11 @@ class RunningLane {
     this.driver.receive(bytes);
   }
 
-  command(device: string, command: MasterCommand): void {
+  command(device: string, command: Command): void {
     this.driver.command({ device, command });
   }
 
-  private onEffect(effect: LaneEffect<MasterNews>): void {
+  private onEffect(effect: LaneEffect<ClientNews>): void {
     switch (effect.type) {
       case 'send':
         this.wire.send(effect.octets, effect.device);
@@ -136,7 +138,7 @@ export class LinkRunner {
   /** The call of the gateway, where one calls for all. */
   private gateway: Call | null = null;
   /** Orders for devices whose link rests: they go when it is up. */
-  private waiting: { device: string; command: MasterCommand; until: number }[] = [];
+  private waiting: { device: string; command: Command; until: number }[] = [];
   private readonly idle: NodeJS.Timeout | null;
   private upSince: number | null = null;
 
@@ -170,7 +172,7 @@ export class LinkRunner {
     const { transport } = this;
     this.shared =
       transport !== null || config.line.bitRate > 0
-        ? new RunningLane(lineTiming(config), {
+        ? new RunningLane(config, {
             send: (octets) => (transport === null ? this.gateway?.send(octets) : transport.send(octets)),
             key: (on) => transport?.key(on),
             useful: () => transport?.useful(),
@@ -211,7 +213,7 @@ export class LinkRunner {
     this.members.set(member.code, member);
     if (this.shared) this.shared.add(member);
     else {
-      const lane = new RunningLane(lineTiming(this.config), {
+      const lane = new RunningLane(this.config, {
         send: (octets, device) => this.callOf(device)?.send(octets),
         key: () => {},
         useful: () => {},
@@ -231,7 +233,7 @@ export class LinkRunner {
     for (const state of this.callers.values()) state.devices.delete(code);
   }
 
-  command(device: string, command: MasterCommand): void {
+  command(device: string, command: Command): void {
     const lane = this.shared ?? this.own.get(device);
     const waits = command.type === 'control' || command.type === 'order' || command.type === 'survey';
     if (this.transport !== null && this.isResting && waits) {
@@ -283,7 +285,7 @@ export class LinkRunner {
     const { transport, shared, config } = this;
     if (transport?.state.state !== 'connected' || !shared || this.upSince === null) return;
     const now = clock.now();
-    const busy = [...this.members.values()].some(({ master }) => !master.atRest);
+    const busy = [...this.members.values()].some(({ client }) => !client.atRest);
     if (busy || now - Math.max(shared.lastTurn, this.upSince) < config.calls.idleMs) return;
     const { everyMs } = config.calls;
     transport.rest(everyMs > 0 ? Math.max(now + 1000, this.upSince + everyMs) : null);
@@ -302,13 +304,11 @@ export class LinkRunner {
       call.end();
       return;
     }
-    const addresses = new Map(
-      [...this.members.values()].map(({ code, master }) => [
-        `${master.settings.theirAddress} ${master.settings.ourAddress}`,
-        code,
-      ]),
-    );
-    const caller = new Caller((source, destination) => addresses.get(`${source} ${destination}`));
+    const caller = clientSide(this.config.protocol).recogniser([...this.members.values()]);
+    if (caller === null) {
+      call.end();
+      return;
+    }
     const timer = setTimeout(() => this.askWho(call), SILENT_CALLER_MS);
     this.callers.set(call, { caller, devices: new Set(), timer, since: clock.now() });
     this.context.changed();
@@ -319,9 +319,9 @@ export class LinkRunner {
     const state = this.callers.get(call);
     if (state === undefined || state.devices.size > 0) return;
     const missing = [...this.members.values()].filter(({ code }) => this.callOf(code) === undefined);
-    for (const { master } of missing.slice(0, MOST_ASKED)) {
-      const { ourAddress, theirAddress } = master.settings;
-      call.send(Caller.question(ourAddress, theirAddress));
+    for (const { settings } of missing.slice(0, MOST_ASKED)) {
+      const question = clientSide(this.config.protocol).question(settings);
+      if (question !== null) call.send(question);
     }
     state.timer = setTimeout(() => {
       if (state.devices.size === 0) call.end();
@@ -440,7 +440,7 @@ export class LinkRunner {
 }
 
 interface CallerState {
-  caller: Caller;
+  caller: Recogniser;
   devices: Set<string>;
   timer: NodeJS.Timeout;
   since: number;

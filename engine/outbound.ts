@@ -1,23 +1,20 @@
 import type { MappingConfig, OutboundConfig, PointConfig } from '@halvix/core/config';
-import {
-  ControlStatus,
-  converted,
-  flagsFromQuality,
-  flagWords,
-  objectWords,
-  type BufferedEvent,
-  Outstation,
-  type ControlItem,
-  type OutstationCommand,
-  type OutstationEffect,
-  type OutstationPoint,
-  type PointUpdate,
-  type Setpoint,
-} from '@halvix/core/protocols/dnp3';
 import type { OutboundState, Trail } from '@halvix/core/path';
-import { addressOf } from '@halvix/core/protocols';
 import {
-  addressWords,
+  addressOf,
+  outcome,
+  type CentreOrder,
+  type ControlOutcome,
+  type Server,
+  type ServerCommand,
+  type ServerEffect,
+  type ServerPoint,
+  type ServerUpdate,
+  type TargetPointAt,
+} from '@halvix/core/protocols';
+import { serverSide } from '@halvix/core/protocols/sessions';
+import {
+  converted,
   deadbandInCounts,
   deadbandInUnits,
   hasStates,
@@ -36,8 +33,8 @@ import type { OutboundPort, PortMember } from './outboundport.ts';
 export interface OutboundContext {
   exchange: Exchange;
   journal: Journal;
-  /** Carries a control out at its device; resolves with the status for the centre, and never rejects. */
-  control: (control: CentreControl) => Promise<number>;
+  /** Carries a control out at its device; resolves with what came of it, and never rejects. */
+  control: (control: CentreControl) => Promise<ControlOutcome>;
   changed: () => void;
 }
 
@@ -47,7 +44,7 @@ interface Delivery {
   kind: PointKind;
   object: string;
   value: number;
-  flags: number;
+  quality: number;
   eventNumber: number | null;
   offered: number;
   reported: number | null;
@@ -61,10 +58,13 @@ interface Target {
   delivery: Delivery | null;
 }
 
-/** One outbound: our outstation for one centre, fed from the exchange through the mapping. */
+type Point = ServerPoint<TargetPointAt>;
+type Update = ServerUpdate<TargetPointAt>;
+
+/** One outbound: our end for one centre, fed from the exchange through the mapping. */
 export class OutboundRunner {
-  private readonly outstation: Outstation;
-  private readonly driver: Driver<OutstationCommand, OutstationEffect>;
+  private readonly server: Server<TargetPointAt>;
+  private readonly driver: Driver<ServerCommand<TargetPointAt>, ServerEffect>;
   private readonly member: PortMember;
   private bySource = new Map<string, Target[]>();
   private byTarget = new Map<string, Target>();
@@ -83,8 +83,8 @@ export class OutboundRunner {
     private readonly context: OutboundContext,
   ) {
     this.indexMappings();
-    this.outstation = new Outstation(config.settings, this.outstationPoints(), clock.now());
-    this.driver = new Driver(this.outstation, (effect) => this.onEffect(effect));
+    this.server = serverSide(config.protocol).make(config.settings, this.offered(), clock.now());
+    this.driver = new Driver(this.server, (effect) => this.onEffect(effect));
     this.member = {
       config,
       up: (from) => this.onUp(from),
@@ -114,18 +114,10 @@ export class OutboundRunner {
     }
   }
 
-  private outstationPoints(): OutstationPoint[] {
+  private offered(): Point[] {
     return this.config.mappings.map((mapping) => {
-      const { target } = mapping;
-      return {
-        kind: target.kind,
-        index: target.at.index,
-        class: target.at.eventClass,
-        commandClass: this.config.settings.commandClass,
-        staticVariation: target.at.staticVariation,
-        eventVariation: target.at.eventVariation,
-        deadband: this.deadbandOf(mapping),
-      };
+      const { kind, at } = mapping.target;
+      return { kind, at, deadband: this.deadbandOf(mapping) };
     });
   }
 
@@ -147,8 +139,8 @@ export class OutboundRunner {
     this.config = config;
     this.member.config = config;
     this.indexMappings();
-    this.driver.command({ type: 'setPoints', points: this.outstationPoints() });
-    const updates: PointUpdate[] = [];
+    this.driver.command({ type: 'setPoints', points: this.offered() });
+    const updates: Update[] = [];
     for (const mapping of config.mappings) {
       if (!touched.has(mapping.device) && before.has(JSON.stringify(mapping))) continue;
       const point = this.context.exchange.at(mapping.device, mapping.point);
@@ -162,12 +154,10 @@ export class OutboundRunner {
   }
 
   /** The source is not to be seen: the last value stays there, and says that it is not on line. */
-  private withheld({ mapping: { target } }: Target): PointUpdate {
-    const { kind } = target;
-    const { index } = target.at;
-    const { value, text } = this.outstation.point(kind, index) ?? { value: 0, text: '' };
-    const flags = flagsFromQuality(kind, Quality.outOfService);
-    return { kind, index, value, text, flags, time: clock.now() };
+  private withheld({ mapping: { target } }: Target): Update {
+    const { kind, at } = target;
+    const { value, text } = this.server.held(target);
+    return { kind, at, value, text, quality: Quality.outOfService, time: clock.now() };
   }
 
   start(): void {
@@ -199,11 +189,11 @@ export class OutboundRunner {
       connectionSince: this.connectionSince,
       lastHeard: this.lastHeard,
       lastConfirmed: this.lastConfirmed,
-      eventsWaiting: this.outstation.events.size,
+      eventsWaiting: this.server.eventsWaiting,
       connectionsRefused: this.refused,
       lastProblem: this.lastProblem,
-      counters: this.outstation.counters.values,
-      countersSince: this.outstation.counters.since,
+      counters: { ...this.server.counters.values },
+      countersSince: this.server.counters.since,
     };
   }
 
@@ -218,8 +208,8 @@ export class OutboundRunner {
   deliveriesOf(point: LivePoint): Omit<Trail['outbounds'][number], 'code'>[] {
     return this.targetsOf(point).flatMap(({ delivery }) => {
       if (delivery === null) return [];
-      const { flags, ...rest } = delivery;
-      return [{ ...rest, said: flagWords(delivery.kind, flags) }];
+      const { quality, ...rest } = delivery;
+      return [{ ...rest, said: this.server.said(delivery.kind, quality) }];
     });
   }
 
@@ -236,29 +226,27 @@ export class OutboundRunner {
 
   /** Hands readings on to where they are mapped to, in one piece. */
   private pass(changes: readonly Change[], quiet: boolean): void {
-    const updates: PointUpdate[] = [];
+    const updates: Update[] = [];
     for (const { point, reading } of changes)
       if (point.passOn) for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading));
     this.update(updates, quiet);
   }
 
-  private update(updates: PointUpdate[], quiet = false): void {
+  private update(updates: Update[], quiet = false): void {
     if (updates.length > 0) this.driver.command({ type: 'update', updates, quiet });
   }
 
-  /** What the outstation is told of a reading; notes what becomes of it. */
-  private updateOf(target: Target, { config }: LivePoint, reading: Reading): PointUpdate {
-    const { kind, value: which } = target.mapping.target;
-    const { index, staticVariation } = target.mapping.target.at;
+  /** What the centre's session is told of a reading; notes what becomes of it. */
+  private updateOf(target: Target, { config }: LivePoint, reading: Reading): Update {
+    const { kind, at, value: which } = target.mapping.target;
     const now = clock.now();
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const text = reading.text === undefined ? {} : { text: reading.text };
-    const flags = flagsFromQuality(kind, quality);
     target.delivery = {
       kind,
-      object: `${objectWords(kind, 'static', staticVariation)} i${index}`,
+      object: this.server.form(target.mapping.target),
       value,
-      flags,
+      quality,
       eventNumber: null,
       offered: now,
       reported: null,
@@ -267,7 +255,7 @@ export class OutboundRunner {
     const time = reading.cause === 'engine' ? now : reading.time;
     // What the device reports as an event is one for the centre, also when it is back where it was.
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
-    return { kind, index, value, ...text, flags, time, always };
+    return { kind, at, value, ...text, quality, time, always };
   }
 
   private onUp(from: string): void {
@@ -299,7 +287,7 @@ export class OutboundRunner {
     this.context.changed();
   }
 
-  private onEffect(effect: OutstationEffect): void {
+  private onEffect(effect: ServerEffect): void {
     switch (effect.type) {
       case 'send':
         this.port.send(this.member, effect.octets);
@@ -308,7 +296,7 @@ export class OutboundRunner {
         this.lastHeard = clock.now();
         break;
       case 'event':
-        this.onEvent(effect.event);
+        this.onEvent(effect);
         break;
       case 'reported':
         this.mark(effect.events, (delivery, now) => (delivery.reported = now));
@@ -323,12 +311,6 @@ export class OutboundRunner {
       case 'control':
         void this.onControl(effect.token, effect.phase, effect.items);
         break;
-      case 'countersCleared':
-      case 'fileDeleted':
-      case 'restartAsked':
-      case 'timeWritten':
-        // This machine's clock is kept by its own time service; a centre does not set it.
-        break;
       case 'diagnostic':
         this.problem(effect.words);
         break;
@@ -337,21 +319,20 @@ export class OutboundRunner {
     }
   }
 
-  private onEvent({ kind, index, number, variation, status }: BufferedEvent): void {
-    if (status !== undefined) return;
-    const target = this.byTarget.get(addressWords(kind, index));
+  private onEvent({ address, number, form }: ServerEffect & { type: 'event' }): void {
+    const target = this.byTarget.get(address);
     if (!target?.delivery) return;
     target.delivery.eventNumber = number;
-    target.delivery.object = `${objectWords(kind, 'event', variation)} i${index}`;
+    target.delivery.object = form;
   }
 
   private mark(
-    events: readonly { kind: PointKind; index: number; number: number }[],
+    events: readonly { address: string; number: number }[],
     set: (delivery: Delivery, now: number) => void,
   ): void {
     const now = clock.now();
-    for (const { kind, index, number } of events) {
-      const target = this.byTarget.get(addressWords(kind, index));
+    for (const { address, number } of events) {
+      const target = this.byTarget.get(address);
       if (target?.delivery?.eventNumber !== number) continue;
       set(target.delivery, now);
       this.touchSource(target);
@@ -374,46 +355,41 @@ export class OutboundRunner {
     if (point !== undefined) this.context.exchange.touch(point.id);
   }
 
-  private async onControl(token: number, phase: CentreControl['phase'], items: ControlItem[]): Promise<void> {
-    const statuses: number[] = [];
-    for (const item of items) statuses.push(await this.passControl(phase, item));
-    this.driver.command({ type: 'controlResult', token, statuses });
+  private async onControl(token: number, phase: CentreControl['phase'], items: CentreOrder[]): Promise<void> {
+    const outcomes: ControlOutcome[] = [];
+    for (const item of items) outcomes.push(await this.passControl(phase, item));
+    this.driver.command({ type: 'controlResult', token, outcomes });
   }
 
   /** Tells the centre of a command that one of its points was given, where it wants to know. */
-  commandGiven({ device, address, kind, value, status }: GivenCommand): void {
+  commandGiven({ device, address, kind, value, outcome: result }: GivenCommand): void {
     const point = this.context.exchange.at(device, address);
     if (point === undefined || !point.passOn) return;
     for (const { mapping } of this.targetsOf(point)) {
-      if (mapping.target.kind !== kind) continue;
-      const shown =
-        kind === 'setpoint' && mapping.target.value === 'engineering' ? scaledValue(value, point.config) : value;
-      const given = { kind, index: mapping.target.at.index, value: shown, status, time: clock.now() };
-      this.driver.command({ type: 'commandGiven', ...given });
+      const { at, kind: offered, value: which } = mapping.target;
+      if (offered !== kind) continue;
+      const shown = kind === 'setpoint' && which === 'engineering' ? scaledValue(value, point.config) : value;
+      this.driver.command({ type: 'commandGiven', kind, at, value: shown, outcome: result, time: clock.now() });
     }
   }
 
-  /** A centre's control at its device; the status is the device's own, or says why it did not get there. */
-  private async passControl(phase: CentreControl['phase'], given: ControlItem): Promise<number> {
-    const kind = given.setpoint ? 'setpoint' : 'output';
-    const target = this.byTarget.get(addressWords(kind, given.index));
+  /** A centre's control at its device; the outcome is the device's own, or says why it did not get there. */
+  private async passControl(phase: CentreControl['phase'], order: CentreOrder): Promise<ControlOutcome> {
+    const { kind, address: there, counts } = order;
+    const target = this.byTarget.get(there);
     // What is only shown as a setpoint or a control there is no such thing here.
     const { device, point: address } = target?.mapping ?? { device: '', point: '' };
     const point = this.context.exchange.at(device, address);
-    if (target === undefined || (point !== undefined && point.config.kind !== kind)) return ControlStatus.notSupported;
+    if (target === undefined || (point !== undefined && point.config.kind !== kind)) return outcome('notSupported');
     if (!this.config.controls || !target.mapping.target.mayControl) {
-      this.problem(`a control of ${this.config.centre} was refused: it may not operate ${kind} ${given.index} here`);
-      return ControlStatus.notAuthorized;
+      this.problem(`a control of ${this.config.centre} was refused: it may not operate ${there} here`);
+      return outcome('notAuthorized');
     }
-    if (point === undefined || !point.passOn) return ControlStatus.blocked;
-    const item = given.setpoint ? { ...given, setpoint: this.inCounts(given.setpoint, target, point) } : given;
-    return this.context.control({ outbound: this.config.code, device, address, phase, item });
-  }
-
-  /** The centre speaks in what the mapping hands it, the device in counts. */
-  private inCounts(setpoint: Setpoint, { mapping }: Target, { config }: LivePoint): Setpoint {
-    if (mapping.target.value === 'raw') return setpoint;
-    return { ...setpoint, value: rawValue(setpoint.value, config) };
+    if (point === undefined || !point.passOn) return outcome('blocked');
+    // The centre speaks in what the mapping hands it, the device in counts.
+    const inUnits = counts !== null && target.mapping.target.value === 'engineering';
+    const own = inUnits ? { ...order, counts: rawValue(counts, point.config) } : order;
+    return this.context.control({ outbound: this.config.code, device, address, phase, order: own });
   }
 }
 

@@ -1,5 +1,6 @@
 import { isAllowed, type OutboundConfig } from '@halvix/core/config';
-import { Caller } from '@halvix/core/protocols/dnp3';
+import type { Recogniser } from '@halvix/core/protocols';
+import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, type Call } from '@halvix/wire';
 import { tlsOf } from './transport.ts';
 
@@ -26,7 +27,7 @@ export interface PortMember {
 }
 
 interface Connection {
-  caller: Caller;
+  caller: Recogniser;
   members: Set<PortMember>;
   timer: NodeJS.Timeout;
 }
@@ -39,8 +40,10 @@ export class OutboundPort {
   private readonly connections = new Map<Call, Connection>();
   private readonly current = new Map<PortMember, Call>();
   private readonly server: CallServer;
+  private readonly protocol: OutboundConfig['protocol'];
 
   constructor(config: OutboundConfig) {
+    this.protocol = config.protocol;
     this.server = new CallServer(
       {
         host: config.host,
@@ -94,15 +97,10 @@ export class OutboundPort {
   }
 
   private onCall(call: Call): void {
-    const caller = new Caller((source, destination) => this.memberOf(source, destination)?.config.code, 'masters');
+    const centres = [...this.members].map(({ config: { code, settings } }) => ({ code, settings }));
+    const caller = serverSide(this.protocol).recogniser(centres);
     const timer = setTimeout(() => call.end(), UNKNOWN_MS);
     this.connections.set(call, { caller, members: new Set(), timer });
-  }
-
-  private memberOf(source: number, destination: number): PortMember | undefined {
-    return [...this.members].find(
-      ({ config }) => config.settings.theirAddress === source && config.settings.ourAddress === destination,
-    );
   }
 
   private onData(call: Call, bytes: Uint8Array): void {

@@ -1,4 +1,5 @@
-import { Trial, type TrialEffect } from '@halvix/core/protocols/dnp3';
+import { definitionOf, type TrialEffect } from '@halvix/core/protocols';
+import { clientSide } from '@halvix/core/protocols/sessions';
 import {
   NO_PROBE_RESULT,
   type ProbeRequest,
@@ -31,7 +32,7 @@ const MEANINGS: [RegExp, string][] = [
   ],
   [
     /refused/,
-    'The host is there, but nothing listens on that port: wrong port, or DNP3 is switched off on the device.',
+    'The host is there, but nothing listens on that port: wrong port, or the protocol is switched off on the device.',
   ],
   [
     /no route|not reachable/,
@@ -97,7 +98,7 @@ export class Probes {
     for (const cancel of this.running.values()) cancel();
   }
 
-  private async attempt(id: string, { link, settings }: ProbeRequest & { type: 'try' }, note: Notes): Promise<void> {
+  private async attempt(id: string, { link, device }: ProbeRequest & { type: 'try' }, note: Notes): Promise<void> {
     const stopped = new Promise<'cancelled'>((resolve) => this.running.set(id, () => resolve('cancelled')));
     const began = clock.now();
     if (link.type === 'tcpServer') {
@@ -110,7 +111,7 @@ export class Probes {
       return note.end('bad', null);
     }
     if (link.type === 'serial') {
-      const outcome = await Promise.race([this.converse(link, settings, note, began), stopped]);
+      const outcome = await Promise.race([this.converse(link, device, note, began), stopped]);
       if (typeof outcome === 'string') return note.end('cancelled', null);
       return note.end(outcome.good ? 'good' : 'bad', null);
     }
@@ -134,7 +135,7 @@ export class Probes {
       meaning: '',
     });
     const outcome = await Promise.race([
-      this.converse({ ...link, host: found.address, tls: namedTls(link) }, settings, note, began),
+      this.converse({ ...link, host: found.address, tls: namedTls(link) }, device, note, began),
       stopped,
     ]);
     if (typeof outcome === 'string') return note.end('cancelled', null);
@@ -144,10 +145,11 @@ export class Probes {
   /** Connects once and runs the trial on the connection. */
   private converse(
     link: (ProbeRequest & { type: 'try' })['link'],
-    settings: (ProbeRequest & { type: 'try' })['settings'],
+    { protocol, settings }: (ProbeRequest & { type: 'try' })['device'],
     note: Notes,
     began: number,
   ): Promise<{ good: boolean }> {
+    const { steps } = definitionOf(protocol).device.trial;
     return new Promise((resolve) => {
       let over = false;
       const finish = (good: boolean): void => {
@@ -173,7 +175,7 @@ export class Probes {
             effect satisfies never;
         }
       };
-      const driver = new Driver(new Trial(settings, clock.now()), onEffect);
+      const driver = new Driver(clientSide(protocol).trial(settings, link.framing, clock.now()), onEffect);
       note.step({ step: 'connect', state: 'running', words: `connecting to ${endpointWords(link)}`, meaning: '' });
       const client = makeTransport(link, {
         up: () => {
@@ -186,7 +188,7 @@ export class Probes {
         changed: () => {
           if (client === null) return;
           const { state, problem } = client.state;
-          if (state !== 'waiting' || note.has('linkStatus')) return;
+          if (state !== 'waiting' || Object.keys(steps).some((step) => note.has(step))) return;
           const words = problem ?? 'no connection';
           note.step({ step: 'connect', state: 'bad', words, meaning: meaningOf(words) });
           finish(false);

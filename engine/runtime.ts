@@ -315,8 +315,8 @@ export class Runtime {
   }
 }
 
-const portKey = ({ host, port, tls: { serverName: _name, ...tls } }: OutboundConfig): string =>
-  JSON.stringify([host, port, tls]);
+const portKey = ({ protocol, host, port, tls: { serverName: _name, ...tls } }: OutboundConfig): string =>
+  JSON.stringify([protocol, host, port, tls]);
 const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
 const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */

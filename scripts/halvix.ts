@@ -196,16 +196,18 @@ async function draftPoints(
   }));
 }
 
-async function deviceCodes(database: Database): Promise<string[]> {
-  const devices = await draftObjects(database, { kinds: ['device'] });
-  const codes = devices.map(({ document }) => (document as DeviceObject).code);
-  if (options.device !== undefined && !codes.includes(options.device))
+/** The devices of the draft with their protocols. */
+async function draftDevices(database: Database): Promise<Map<string, DeviceObject['protocol']>> {
+  const objects = await draftObjects(database, { kinds: ['device'] });
+  const devices = objects.map(({ document }) => document as DeviceObject);
+  const protocols = new Map(devices.map(({ code, protocol }) => [code, protocol]));
+  if (options.device !== undefined && !protocols.has(options.device))
     throw new Exit(EXIT.refused, `--device: there is no device ${options.device} in the draft`);
-  return codes;
+  return protocols;
 }
 
 async function exportPoints(database: Database): Promise<void> {
-  await deviceCodes(database);
+  await draftDevices(database);
   const points = await draftPoints(database);
   const text = csvOf(tableOfPoints(points));
   const file = positionals[2];
@@ -218,7 +220,7 @@ async function exportPoints(database: Database): Promise<void> {
 
 async function importPoints(database: Database): Promise<void> {
   const file = fileArgument(2);
-  const devices = await deviceCodes(database);
+  const devices = await draftDevices(database);
   let octets: Uint8Array;
   try {
     octets = readFileSync(file);
@@ -269,7 +271,7 @@ async function tryDevice(database: Database): Promise<void> {
   const link = configuration.links.find((one) => one.code === device?.link);
   if (!device || !link) throw new Exit(EXIT.refused, `there is no device ${code} with a link in the draft`);
   const id = randomUUID();
-  await orderProbe(database, id, { type: 'try', link, settings: device.settings }, author, Date.now());
+  await orderProbe(database, id, { type: 'try', link, device }, author, Date.now());
   const deadline = Date.now() + TRY_LIMIT_MS;
   for (;;) {
     const probe = await probeById(database, id);

@@ -1,6 +1,5 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
-import { DEFAULT_VARIATIONS } from '@halvix/core/protocols/dnp3';
-import { USUAL_CLASS } from '@halvix/core/mapping';
+import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';

@@ -17,7 +17,11 @@ import {
   valueAt,
   withValueAt,
   type Configuration,
+  type PointConfig,
 } from '@halvix/core/config';
+
+import { addressOf, numberOf, type DeviceSettings } from '@halvix/core/protocols';
+import { dnp3At } from '@halvix/core/protocols/dnp3';
 
 const demo = demoConfiguration();
 const changedBy = (change: (configuration: Configuration) => void): Configuration => {
@@ -70,7 +74,7 @@ describe('comparison', () => {
     expect(
       words(
         changedBy((c) => {
-          c.devices[0].settings.class1PeriodMs = 2000;
+          c.devices[0].settings = { ...c.devices[0].settings, class1PeriodMs: 2000 } as DeviceSettings;
           c.devices[0].points[0].name = 'Breaker';
           c.devices[0].points[0].states = ['off', 'on'];
           c.stations.push({ code: 'SKA', name: 'Skarn Weir', description: '' });
@@ -117,7 +121,10 @@ describe('checks', () => {
     ],
     [
       'a class that nothing polls',
-      (c) => ((c.devices[0].settings.class2PeriodMs = 0), (c.devices[0].points[40].at.eventClass = 2)),
+      (c) => {
+        c.devices[0].settings = { ...c.devices[0].settings, class2PeriodMs: 0 } as DeviceSettings;
+        c.devices[0].points[40].at = { ...dnp3At(numberOf(c.devices[0].points[40]) ?? 0), eventClass: 2 };
+      },
       'class 2 is not polled and unsolicited reporting is off',
     ],
     [
@@ -195,13 +202,12 @@ describe('profiles and surveys', () => {
         station: 'HLM',
         host: '127.0.0.1',
         port: 1,
-        ourAddress: 1,
-        theirAddress: 2,
+        settings: { ourAddress: 1, theirAddress: 2 },
       };
       const { link, device, points } = deviceFrom(profile, place);
       const configuration = changedBy((c) => {
         c.links.push(link);
-        c.devices.push({ ...device, points: points.map((p) => ({ ...p, at: { ...p.at, index: p.at.index ?? 0 } })) });
+        c.devices.push({ ...device, points: points as PointConfig[] });
       });
       expect(checkConfiguration(configuration), profile.code).toEqual([]);
     }
@@ -216,8 +222,7 @@ describe('profiles and surveys', () => {
       station: 'HLM',
       host: 'h',
       port: 9,
-      ourAddress: 1,
-      theirAddress: 19,
+      settings: { ourAddress: 1, theirAddress: 19 },
     });
     expect(made.points).toEqual(points);
     expect(made.device.settings).toEqual({ ...device.settings, theirAddress: 19 });
@@ -225,18 +230,21 @@ describe('profiles and surveys', () => {
 
   test('a survey finds what is not listed, what does not answer, and what answers as another kind', () => {
     const surveyed = [
-      { kind: 'binary' as const, index: 0 },
-      { kind: 'analog' as const, index: 5 },
-      { kind: 'counter' as const, index: 1 },
-    ].map((one) => ({ ...one, group: 1, variation: 1, value: 0, flags: 1 }));
-    const list = pointsFromSurvey([surveyed[0], { ...surveyed[1], index: 6 }, { ...surveyed[2], kind: 'analog' }]);
+      { kind: 'binary' as const, address: 'BI 0' },
+      { kind: 'analog' as const, address: 'AI 5' },
+      { kind: 'counter' as const, address: 'CT 1' },
+    ].map((one) => ({ ...one, form: 'g1v1', value: 0, said: '' }));
+    const list = pointsFromSurvey(
+      [surveyed[0], { ...surveyed[1], address: 'AI 6' }, { ...surveyed[2], kind: 'analog', address: 'AI 1' }],
+      'dnp3',
+    );
     const result = compareSurvey(surveyed, list);
-    expect(result.unlisted.map(({ kind, index }) => `${kind} ${index}`)).toEqual(['analog 5']);
-    expect(result.silent.map(({ kind, at }) => `${kind} ${at.index}`)).toEqual(['analog 6']);
-    expect(result.otherKind.map(({ point, answers }) => `${point.kind} ${point.at.index} as ${answers.kind}`)).toEqual([
-      'analog 1 as counter',
+    expect(result.unlisted.map(({ address }) => address)).toEqual(['AI 5']);
+    expect(result.silent.map(addressOf)).toEqual(['AI 6']);
+    expect(result.otherKind.map(({ point, answers }) => `${addressOf(point)} as ${answers.address}`)).toEqual([
+      'AI 1 as CT 1',
     ]);
-    expect(compareSurvey(surveyed, pointsFromSurvey(surveyed))).toMatchObject({
+    expect(compareSurvey(surveyed, pointsFromSurvey(surveyed, 'dnp3'))).toMatchObject({
       unlisted: [],
       silent: [],
       otherKind: [],

@@ -1,17 +1,19 @@
-import { GROUPS, mappingProblem, objectType } from '../protocols/dnp3/index.ts';
-import { addressOf } from '../protocols/definitions.ts';
+import { kindProblem, type ScaledPoint } from '../point/index.ts';
+import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
 import type { Result } from '../session/index.ts';
+import { LINK_TYPE_WORDS } from '../line/linktype.ts';
 import { checkPoints } from './checkpoints.ts';
 import {
   configurationSchema,
   endpointWords,
   type Configuration,
   type LinkConfig,
+  type MappingConfig,
   type OutboundConfig,
   type RadioConfig,
 } from './document.ts';
 import { allowsEverybody, isLoopbackOnly } from './access.ts';
-import { objectKey, type ObjectKind } from './objects.ts';
+import { objectKey, type DraftPoint, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
 import { upgradedConfiguration } from './upgrade.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
@@ -99,8 +101,12 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     devices,
-    (d) => `${d.link} ${d.settings.theirAddress}`,
-    (d) => reporter('device', d.code)(`another device on link ${d.link} has the address ${d.settings.theirAddress}`),
+    (d) => `${d.link} ${definitionOf(d.protocol).device.key(d.settings)}`,
+    (d) =>
+      reporter(
+        'device',
+        d.code,
+      )(`another device on link ${d.link} has the ${definitionOf(d.protocol).device.where(d.settings)}`),
   );
   unique(
     outbounds,
@@ -109,7 +115,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     outbounds,
-    (o) => `${o.port} ${o.settings.ourAddress} ${o.settings.theirAddress}`,
+    (o) => `${o.port} ${definitionOf(o.protocol).outbound?.key(o.settings)}`,
     (o) => reporter('outbound', o.code)(`another outbound on port ${o.port} has the same two addresses`),
   );
   for (const outbound of outbounds) {
@@ -139,8 +145,12 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     const report = reporter('device', device.code);
     if (!stationCodes.has(device.station)) report(`there is no station ${device.station}`);
     if (!linkCodes.has(device.link)) report(`there is no link ${device.link}`);
-    if (device.settings.ourAddress === device.settings.theirAddress)
-      report(`our address and the device's are both ${device.settings.ourAddress}`);
+    for (const words of definitionOf(device.protocol).device.check(device.settings)) report(words);
+    const link = links.find(({ code }) => code === device.link);
+    if (link !== undefined && link.protocol !== device.protocol)
+      report(
+        `it speaks ${definitionOf(device.protocol).words.name}, and its link ${link.code} carries ${definitionOf(link.protocol).words.name}`,
+      );
     if (device.life === 'drafted') report('it is drafted: not collected yet', 'warning');
     if (points.length === 0 && device.life !== 'drafted') report('its point list is empty', 'warning');
     for (const { row, severity, words } of checkPoints(points, device)) {
@@ -160,9 +170,16 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
 }
 
 function checkLink(
-  { type, host, serialPort, line, tls, calls, allowFrom }: LinkConfig,
+  { type, protocol, framing, host, serialPort, line, tls, calls, allowFrom }: LinkConfig,
   report: (words: string, severity?: Severity) => void,
 ): void {
+  const { words, links, framings } = definitionOf(protocol);
+  if (!links.includes(type)) report(`${words.name} does not go over ${LINK_TYPE_WORDS[type]}`);
+  const fitting = framings.filter((one) => one.links.includes(type)).map(({ code }) => code);
+  if (framings.length > 0 && !fitting.includes(framing))
+    report(
+      `its framing ${framing || 'is not said'}: ${words.name} has ${fitting.join(', ')} over ${LINK_TYPE_WORDS[type]}`,
+    );
   if (type === 'serial') {
     if (serialPort === '') report('a serial link needs a serial port');
     if (line.bitRate === 0) report('a serial link needs a bit rate');
@@ -255,8 +272,8 @@ function checkOutbound(
   ) => (words: string, severity?: Severity) => void,
 ): void {
   const where = `outbound ${outbound.code}`;
-  if (outbound.settings.ourAddress === outbound.settings.theirAddress)
-    reporter('outbound', outbound.code)(`our address and the centre's are both ${outbound.settings.ourAddress}`);
+  for (const words of definitionOf(outbound.protocol).outbound?.check(outbound.settings) ?? [])
+    reporter('outbound', outbound.code)(words);
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
     const { target } = mapping;
     const at = `${where}, ${addressOf(target)}`;
@@ -274,15 +291,23 @@ function checkOutbound(
       report(mapping)(`there is no point ${mapping.point} in ${device}`);
       continue;
     }
-    const misfit = mappingProblem(point, target);
+    const misfit = misfitOf(point, mapping);
     if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
-    const groups = GROUPS[target.kind];
-    const { staticVariation, eventVariation, eventClass } = target.at;
-    if (objectType(groups.static, staticVariation) === undefined)
-      report(mapping)(`there is no object g${groups.static}v${staticVariation}`);
-    if (eventClass > 0 && objectType(groups.event ?? 0, eventVariation) === undefined)
-      report(mapping)(`there is no event object g${groups.event}v${eventVariation}`);
+    if (target.at.protocol !== outbound.protocol)
+      report(mapping)(`it is offered as ${definitionOf(target.at.protocol).words.name}, which the outbound is not`);
+    for (const words of targetsOf(target.at.protocol).problems(target)) report(mapping)(words);
   }
+}
+
+/** Why a point does not fit where it is mapped to; null when it does. */
+export function misfitOf(
+  point: ScaledPoint & Pick<DraftPoint, 'kind' | 'at'>,
+  { target }: Pick<MappingConfig, 'target'>,
+): { severity: Severity; words: string } | null {
+  const other = kindProblem(point.kind, target.kind);
+  if (other !== null) return { severity: 'problem', words: `${addressOf(point)} is of another kind: ${other}` };
+  const words = targetsOf(target.at.protocol).misfit(point, target);
+  return words === null ? null : { severity: 'warning', words };
 }
 
 /** Reports every item after the first with the same key. */

@@ -1,9 +1,10 @@
-import { addressOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf } from '../protocols/definitions.ts';
 import {
   deadbandInUnits,
   hasStates,
   inOrder,
   isScaled,
+  KIND_WORDS,
   spanOf,
   type LimitLevel,
   LIMIT_LEVELS,
@@ -37,10 +38,15 @@ export function* checkingPoints(
   const rowsAt = new Map<string, number>();
   const names = new Map<string, number>();
   const highest = new Map<string, number>();
-  for (const point of points) highest.set(point.kind, Math.max(highest.get(point.kind) ?? -1, point.at.index ?? -1));
-  const nextFree = (kind: string): number => {
-    const next = (highest.get(kind) ?? -1) + 1;
-    highest.set(kind, next);
+  const seriesOf = (point: DraftPoint): string => definitionOf(point.at.protocol).points.series(point);
+  for (const point of points) {
+    const { number, width } = definitionOf(point.at.protocol).points;
+    const last = (number(point.at) ?? -1) + (number(point.at) === null ? 0 : width(point) - 1);
+    highest.set(seriesOf(point), Math.max(highest.get(seriesOf(point)) ?? -1, last));
+  }
+  const nextFree = (point: DraftPoint): number => {
+    const next = (highest.get(seriesOf(point)) ?? -1) + 1;
+    highest.set(seriesOf(point), next + definitionOf(point.at.protocol).points.width(point) - 1);
     return next;
   };
   for (const [row, point] of points.entries()) {
@@ -48,7 +54,7 @@ export function* checkingPoints(
     const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
       void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
     const free = (): PointProblem['fix'] => {
-      const at = { ...point.at, index: nextFree(point.kind) };
+      const at = definitionOf(point.at.protocol).points.withNumber(point.at, nextFree(point));
       return { words: `use ${addressOf({ kind: point.kind, at })}`, set: { at } };
     };
     const key = addressOf(point);
@@ -145,7 +151,7 @@ function checkSetting(point: DraftPoint, report: Report): void {
   const { kind, setting } = point;
   if (kind === 'setpoint' && setting === null)
     report('warning', 'sentAs', 'it can be seen but not set: nothing says how it is sent', {
-      words: 'send it as int32',
+      words: `send it as ${definitionOf(point.at.protocol).points.form(point)}`,
       set: { setting: NEW_SETTING },
     });
   if (setting === null) return;
@@ -171,7 +177,6 @@ function checkSetting(point: DraftPoint, report: Report): void {
 
 function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report): void {
   const { kind, states, normal, control } = point;
-  const { eventClass } = point.at;
   if (kind === 'output' && control === null)
     report('warning', 'operations', 'no operation is allowed: it can be seen but not operated');
   if (kind !== 'output' && control !== null)
@@ -187,16 +192,13 @@ function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report
   }
   if (normal !== null && normal > (kind === 'doubleBit' ? 3 : 1))
     report('problem', 'normal', `there is no state ${normal}`);
-  if (device !== null && eventClass !== null && eventClass > 0) {
-    const period = device.settings[`class${eventClass as 1 | 2 | 3}PeriodMs`];
-    const { unsolicitedClasses, disableUnsolicited } = device.settings;
-    if (period === 0 && !unsolicitedClasses.some((one) => one === eventClass))
-      report(
-        'warning',
-        'eventClass',
-        disableUnsolicited
-          ? `class ${eventClass} is not polled and unsolicited reporting is off: its changes never arrive as events`
-          : `class ${eventClass} is not polled and not asked to come unasked: its changes arrive as events only when the device sends them by itself`,
-      );
+  if (device !== null && device.protocol !== point.at.protocol) {
+    const words = (code: typeof device.protocol): string => definitionOf(code).words.name;
+    report('problem', 'index', `it is a ${words(point.at.protocol)} point of a ${words(device.protocol)} device`);
+    return;
   }
+  const { kinds, check } = definitionOf(point.at.protocol).points;
+  if (!kinds.includes(kind))
+    report('problem', 'kind', `${definitionOf(point.at.protocol).words.name} has no ${KIND_WORDS[kind].many}`);
+  for (const { severity, field, words } of check(point, device?.settings ?? null)) report(severity, field, words);
 }

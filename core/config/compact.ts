@@ -1,32 +1,28 @@
 import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
-import { mappingSchema } from './document.ts';
+import { mappingTargetSchema } from './document.ts';
+import { definitionOf, FIRST_PROTOCOL, type ProtocolCode } from '../protocols/definitions.ts';
 
 /**
  * Points and mappings come in tens of thousands, nearly all fields of them at their default: what is at its default is
  * left out where they are stored and sent.
  */
-const PLACE = { protocol: 'dnp3', index: null } as const;
-const POINT = draftPointSchema.parse({ kind: 'binary', at: PLACE, name: '-' });
-const POINT_DEFAULTS: Record<string, unknown> = defaultsOf(POINT, ['kind', 'at', 'name']);
-const AT_DEFAULTS: Record<string, unknown> = defaultsOf(POINT.at, ['protocol', 'index']);
-const TARGET_DEFAULTS: Record<string, unknown> = defaultsOf(
-  mappingSchema.parse({
-    device: 'X',
-    point: 'BI 0',
-    target: {
-      kind: 'binary',
-      at: { protocol: 'dnp3', index: 0, eventClass: 0, staticVariation: 1, eventVariation: 0 },
-    },
-  }).target,
-  ['kind', 'at'],
+const { at: _at, ...POINT_DEFAULTS } = defaultsOf(
+  draftPointSchema.parse({ kind: 'binary', name: '-', at: definitionOf(FIRST_PROTOCOL).points.blank('binary') }),
+  ['kind', 'name'],
+);
+const atDefaults = (at: object): Readonly<Record<string, unknown>> =>
+  definitionOf((at as { protocol: ProtocolCode }).protocol).points.defaults;
+const { deadband, mayControl, value } = mappingTargetSchema.shape;
+const TARGET_DEFAULTS: Record<string, unknown> = Object.fromEntries(
+  Object.entries({ deadband, mayControl, value }).map(([key, schema]) => [key, schema.parse(undefined)]),
 );
 
 function defaultsOf(document: object, needed: readonly string[]): Record<string, unknown> {
   return Object.fromEntries(Object.entries(document).filter(([key]) => !needed.includes(key)));
 }
 
-function without(document: object, defaults: Record<string, unknown>): object {
+function without(document: object, defaults: Readonly<Record<string, unknown>>): object {
   return Object.fromEntries(
     Object.entries(document).filter(([key, value]) => !(key in defaults) || !sameDocument(value, defaults[key])),
   );
@@ -37,7 +33,7 @@ export function compacted(kind: ObjectKind, document: unknown): unknown {
   if (document === null) return null;
   if (kind === 'point') {
     const { at, ...rest } = document as { at: object };
-    return { ...without(rest, POINT_DEFAULTS), at: without(at, AT_DEFAULTS) };
+    return { ...without(rest, POINT_DEFAULTS), at: without(at, atDefaults(at)) };
   }
   if (kind === 'mapping') {
     const { target, ...rest } = document as { target: object };
@@ -54,7 +50,7 @@ export function expanded(kind: ObjectKind, document: unknown): unknown {
   if (document === null) return null;
   if (kind === 'point') {
     const { at, ...rest } = document as { at: object };
-    return { ...POINT_DEFAULTS, ...rest, at: { ...AT_DEFAULTS, ...at } };
+    return { ...POINT_DEFAULTS, ...rest, at: { ...atDefaults(at), ...at } };
   }
   if (kind === 'mapping') {
     const { target, ...rest } = document as { target: object };

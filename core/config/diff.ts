@@ -1,8 +1,17 @@
 import { addressOf } from '../protocols/definitions.ts';
 import type { Configuration, MappingConfig } from './document.ts';
-import { DEVICE_FIELDS, LINK_FIELDS, OUTBOUND_FIELDS, STATION_FIELDS, type SettingField } from './fields.ts';
+import { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS } from './fields.ts';
+import type { SettingField } from '../protocols/settingfield.ts';
 import { sameDocument } from './same.ts';
-import { decompose, objectKey, type ConfigObject, type DraftPoint, type ObjectKind } from './objects.ts';
+import {
+  decompose,
+  objectKey,
+  type ConfigObject,
+  type DeviceObject,
+  type DraftPoint,
+  type ObjectKind,
+  type OutboundObject,
+} from './objects.ts';
 
 /** One object that differs between two configurations. */
 export interface Change {
@@ -16,12 +25,20 @@ export interface Change {
   words: string[];
 }
 
-const FIELDS: Partial<Record<ObjectKind, readonly SettingField[]>> = {
-  station: STATION_FIELDS,
-  link: LINK_FIELDS,
-  device: DEVICE_FIELDS,
-  outbound: OUTBOUND_FIELDS,
-};
+function fieldsOf(kind: ObjectKind, document: unknown): readonly SettingField[] {
+  switch (kind) {
+    case 'station':
+      return STATION_FIELDS;
+    case 'link':
+      return LINK_FIELDS;
+    case 'device':
+      return deviceFields((document as DeviceObject).protocol);
+    case 'outbound':
+      return outboundFields((document as OutboundObject).protocol);
+    default:
+      return [];
+  }
+}
 
 /** The objects in which two configurations differ, in the order of the document. */
 export function diffConfigurations(before: Configuration, after: Configuration): Change[] {
@@ -81,7 +98,7 @@ export function titleOf(kind: ObjectKind, parent: string, document: unknown): st
 /** Field by field, what differs between two documents of one kind. */
 export function differences(before: unknown, after: unknown, kind: ObjectKind): string[] {
   const words: string[] = [];
-  const meant = (FIELDS[kind] ?? []).filter(({ applies }) => applies?.(after) ?? true);
+  const meant = fieldsOf(kind, after).filter(({ applies }) => applies?.(after) ?? true);
   const fields = new Map(meant.map((field) => [field.path, field]));
   const walk = (a: unknown, b: unknown, path: string): void => {
     if (isPlain(a) && isPlain(b)) {

@@ -1,7 +1,14 @@
 import '../words/index.ts';
 import { z } from 'zod';
-import { pointAt, targetPointAt } from '../protocols/definitions.ts';
-import { masterSettings, outstationSettings } from '../protocols/dnp3/index.ts';
+import { LINK_TYPES } from '../line/linktype.ts';
+import {
+  devicePart,
+  FIRST_PROTOCOL,
+  outboundPart,
+  pointAt,
+  PROTOCOLS,
+  targetPointAt,
+} from '../protocols/definitions.ts';
 import { OPERATIONS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
 
@@ -49,15 +56,6 @@ const milliseconds = (what: string, low: number, high: number): z.ZodNumber =>
 
 export const stationSchema = z.object({ code, name, description });
 
-/**
- * - tcpClient: we connect to the device, or to a terminal server with a serial line behind it.
- * - tcpServer: devices call us and are recognised by their address.
- * - udp: datagrams, one peer.
- * - serial: a port of this machine.
- */
-export const LINK_TYPES = ['tcpClient', 'tcpServer', 'udp', 'serial'] as const;
-export type LinkType = (typeof LINK_TYPES)[number];
-
 const file = plain('A file name', 400).default('');
 
 /** Both ends show a certificate; files in the engine's folder for them, PEM. */
@@ -78,6 +76,10 @@ export const linkSchema = z.object({
   code,
   name,
   type: z.enum(LINK_TYPES),
+  /** What it carries: all devices on it speak that. */
+  protocol: z.enum(PROTOCOLS).default(FIRST_PROTOCOL),
+  /** How its frames are told apart, where the protocol leaves a choice. */
+  framing: z.string().max(16, 'A framing has at most 16 characters').default(''),
   /** The device's address; of a tcpServer, ours to listen on. */
   host: host.default('127.0.0.1'),
   port: port.default(20_000),
@@ -249,52 +251,56 @@ export const pointSchema = z.object({
 export const DEVICE_LIVES = ['drafted', 'onTest', 'inService', 'outOfService'] as const;
 export type DeviceLife = (typeof DEVICE_LIVES)[number];
 
-export const deviceSchema = z.object({
+const deviceCommon = z.object({
   code,
   name,
   description,
   station: code,
   link: code,
-  protocol: z.literal('dnp3'),
   life: z.enum(DEVICE_LIVES).default('inService'),
   /** While on test: hand its points to centres all the same. */
   passOnWhileOnTest: z.boolean().default(false),
-  settings: masterSettings,
-  points: z.array(pointSchema).max(100_000, 'A device has at most 100 000 points'),
+});
+/** A device without its list; its protocol says what settings it has. */
+export const deviceObjectSchema = deviceCommon.and(devicePart);
+const deviceSchema = deviceCommon
+  .extend({ points: z.array(pointSchema).max(100_000, 'A device has at most 100 000 points') })
+  .and(devicePart);
+
+export const mappingTargetSchema = z.object({
+  kind: z.enum(POINT_KINDS),
+  at: targetPointAt,
+  /** In what is handed on; null: the point's own deadband. */
+  deadband: finite.min(0, 'A deadband is at least 0').nullable().default(0),
+  /** Whether the centre may operate it, where the outbound lets it operate at all. */
+  mayControl: z.boolean().default(true),
+  /** Which of its values is handed on. */
+  value: z.enum(['raw', 'engineering']).default('raw'),
 });
 
 export const mappingSchema = z.object({
   device: code,
   /** The address of the device's point, as text. */
   point: reference,
-  target: z.object({
-    kind: z.enum(POINT_KINDS),
-    at: targetPointAt,
-    /** In what is handed on; null: the point's own deadband. */
-    deadband: finite.min(0, 'A deadband is at least 0').nullable().default(0),
-    /** Whether the centre may operate it, where the outbound lets it operate at all. */
-    mayControl: z.boolean().default(true),
-    /** Which of its values is handed on. */
-    value: z.enum(['raw', 'engineering']).default('raw'),
-  }),
+  target: mappingTargetSchema,
 });
 
-export const outboundSchema = z.object({
+const outboundCommon = z.object({
   code,
   name,
   centre: name,
-  protocol: z.literal('dnp3'),
-  /** Address and port that our outstation listens on. */
+  /** Address and port that we listen on. */
   host,
   port,
-  settings: outstationSettings,
   /** From where the centre may connect. */
   allowFrom,
   tls,
   /** Whether the centre may operate anything here; new outbounds begin without. */
   controls: z.boolean().default(true),
-  mappings: z.array(mappingSchema).max(200_000),
 });
+/** An outbound without its mappings. */
+export const outboundObjectSchema = outboundCommon.and(outboundPart);
+const outboundSchema = outboundCommon.extend({ mappings: z.array(mappingSchema).max(200_000) }).and(outboundPart);
 
 export const configurationSchema = z.object({
   schema: z.literal('halvix.configuration'),

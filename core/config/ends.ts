@@ -1,4 +1,4 @@
-import { ROLES, settingEnds } from '../protocols/dnp3/index.ts';
+import { definitionOf } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
 import type { DeviceObject, ObjectDocument } from './objects.ts';
 
@@ -57,15 +57,19 @@ function connectionEnds(link: LinkObject): TwoEnds[] {
 }
 
 /** What both ends have to be set to, side by side. */
-export const twoEnds = ({ settings }: DeviceObject, link: LinkObject): TwoEnds[] => [
-  ROLES,
-  ...connectionEnds(link),
-  ...settingEnds(settings),
-];
+export function twoEnds({ protocol, settings }: DeviceObject, link: LinkObject): TwoEnds[] {
+  const [role, ...rest] = definitionOf(protocol).device.ends(settings);
+  return [role, ...framingEnds(link), ...connectionEnds(link), ...rest];
+}
+
+function framingEnds({ protocol, framing }: LinkObject): TwoEnds[] {
+  const words = definitionOf(protocol).framings.find(({ code }) => code === framing)?.words;
+  return words === undefined ? [] : [{ what: 'Framing', ours: words, theirs: words, problem: null }];
+}
 
 /** What the person at the device has to set, as lines to copy. */
 export const settingSheet = (device: DeviceObject, link: LinkObject): string[][] => [
   ['Setting at the device', 'Value'],
   ...twoEnds(device, link).map(({ what, theirs }) => [what, theirs]),
-  ['Response time-out expected', `under ${device.settings.responseTimeoutMs} ms`],
+  ['Response time-out expected', `under ${definitionOf(device.protocol).device.answerWithinMs(device.settings)} ms`],
 ];

@@ -1,12 +1,12 @@
 export {
   codeSchema,
   configurationSchema,
+  mappingSchema,
+  pointSchema,
   DEVICE_LIVES,
   EMPTY_CONFIGURATION,
-  LINK_TYPES,
   bitsPerOctet,
   endpointWords,
-  type LinkType,
   type Configuration,
   type StationConfig,
   type LinkConfig,
@@ -18,7 +18,7 @@ export {
   type MappingConfig,
 } from './document.ts';
 export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './access.ts';
-export { checkConfiguration, readConfiguration, subnetOf } from './check.ts';
+export { checkConfiguration, misfitOf, readConfiguration, subnetOf } from './check.ts';
 export { checkingPoints, checkPoints } from './checkpoints.ts';
 export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';
 export {
@@ -36,15 +36,8 @@ export {
   type ObjectKind,
   type OutboundObject,
 } from './objects.ts';
-export {
-  DEVICE_FIELDS,
-  LINK_FIELDS,
-  OUTBOUND_FIELDS,
-  STATION_FIELDS,
-  valueAt,
-  withValueAt,
-  type SettingField,
-} from './fields.ts';
+export { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS, valueAt, withValueAt } from './fields.ts';
+export type { SettingField } from '../protocols/settingfield.ts';
 export {
   differences,
   diffConfigurations,

@@ -1,17 +1,15 @@
 import { z } from 'zod';
 import { addressOf, draftPointAt, sortOf } from '../protocols/definitions.ts';
 import {
-  deviceSchema,
+  deviceObjectSchema,
   linkSchema,
   mappingSchema,
-  outboundSchema,
+  outboundObjectSchema,
   pointSchema,
   radioSchema,
   stationSchema,
   type Configuration,
-  type DeviceConfig,
   type MappingConfig,
-  type OutboundConfig,
   type PointConfig,
 } from './document.ts';
 
@@ -32,9 +30,9 @@ export const OBJECT_SCHEMAS = {
   station: stationSchema,
   link: linkSchema,
   radio: radioSchema,
-  device: deviceSchema.omit({ points: true }),
+  device: deviceObjectSchema,
   point: draftPointSchema,
-  outbound: outboundSchema.omit({ mappings: true }),
+  outbound: outboundObjectSchema,
   mapping: mappingSchema,
 } as const;
 
@@ -126,13 +124,13 @@ export function compose(objects: readonly ConfigObject[]): Configuration {
     stations: of<Configuration['stations'][number]>('station').sort(byCode),
     links: of<Configuration['links'][number]>('link').sort(byCode),
     radios: of<Configuration['radios'][number]>('radio').sort(byCode),
-    devices: of<Omit<DeviceConfig, 'points'>>('device')
+    devices: of<DeviceObject>('device')
       .sort(byCode)
       .map((device) => ({
         ...device,
         points: (points.get(device.code) ?? []).sort(byAddress((point) => point)),
       })),
-    outbounds: of<Omit<OutboundConfig, 'mappings'>>('outbound')
+    outbounds: of<OutboundObject>('outbound')
       .sort(byCode)
       .map((outbound) => ({
         ...outbound,

@@ -1,4 +1,4 @@
-import { SETPOINT_FORMS, SETPOINT_LIMITS, isWholeForm, type SetpointForm } from '../protocols/dnp3/index.ts';
+import { definitionOf, type DraftPointAt } from '../protocols/definitions.ts';
 import { rawValue, scaledValue } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { PointConfig } from './document.ts';
@@ -12,8 +12,8 @@ export const NEW_SETTING: NonNullable<PointConfig['setting']> = {
   feedbackWithinMs: 10_000,
 };
 
-type SettablePoint = Pick<PointConfig, 'name' | 'unit' | 'gain' | 'offset' | 'pairs' | 'range' | 'setting'> & {
-  at: Pick<PointConfig['at'], 'sentAs'>;
+type SettablePoint = Pick<PointConfig, 'kind' | 'name' | 'unit' | 'gain' | 'offset' | 'pairs' | 'range' | 'setting'> & {
+  at: DraftPointAt;
 };
 
 /** What goes to the device to set a point to `value`, given in its unit; or why it may not be set to that. */
@@ -26,11 +26,11 @@ export const countsAllowed = (counts: number, point: SettablePoint): Result<numb
 
 function allowed(value: number, counts: number, point: SettablePoint): Result<number, string> {
   const { name, setting } = point;
-  const { sentAs } = point.at;
   if (setting === null) return { ok: false, problem: `${name} is not to be set` };
-  const whole = isWholeForm(sentAs) ? Math.round(counts) : counts;
-  const problem = limitProblem(value, point) ?? formProblem(whole, name, sentAs);
-  return problem === null ? { ok: true, value: whole } : { ok: false, problem };
+  const beyond = limitProblem(value, point);
+  if (beyond !== null) return { ok: false, problem: beyond };
+  const sent = definitionOf(point.at.protocol).points.sendable(point, counts);
+  return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
 }
 
 /** A limit may be missed by as much as rounding makes. */
@@ -45,11 +45,4 @@ function limitProblem(value: number, { name, unit, setting }: SettablePoint): st
   if (setting?.high != null && value > setting.high + slack)
     return `${name}: ${value} is above its highest, ${words(setting.high)}`;
   return null;
-}
-
-function formProblem(counts: number, name: string, form: SetpointForm): string | null {
-  const [low, high] = SETPOINT_LIMITS[SETPOINT_FORMS[form]];
-  return counts >= low && counts <= high
-    ? null
-    : `${name}: ${counts} counts do not fit ${form}, which holds ${low} to ${high}`;
 }

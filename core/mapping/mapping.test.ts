@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { newPoint } from '../pointlist/index.ts';
-import { Quality, type PointKind } from '../point/index.ts';
-import { converted, dnp3At, mappingProblem } from '../protocols/dnp3/index.ts';
+import { misfitOf, type MappingConfig } from '../config/index.ts';
+import { converted, Quality, type PointKind } from '../point/index.ts';
+import { dnp3At } from '../protocols/dnp3/index.ts';
 import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
 
 const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
@@ -12,12 +13,12 @@ const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
   numbering: 'keep',
   start: 0,
   value: 'raw',
-  eventClass: 'usual',
+  choices: {},
   ...change,
 });
 const source = (kind: Source['kind'], index: number | null, name = `${kind} ${index}`, device = 'D1'): Source => ({
   device,
-  ...newPoint(kind, index, name),
+  ...newPoint('dnp3', kind, index, name),
 });
 const targets = (made: ReturnType<typeof applyRule>): string[] =>
   made.rows.map(({ mapping, state, words }) =>
@@ -46,10 +47,10 @@ describe('patterns', () => {
 describe('rules', () => {
   test('addresses are kept, moved, or numbered on', () => {
     const sources = [source('binary', 0), source('binary', 3), source('analog', 7)];
-    expect(targets(applyRule(rule(), sources, []))).toEqual(['new binary 0', 'new binary 3', 'new analog 7']);
-    expect(targets(applyRule(rule({ start: 100 }), sources, []))[1]).toBe('new binary 103');
-    const mapped = [mappingTo({ device: 'D2', kind: 'binary', at: dnp3At(9) }, 'binary', 10, 'raw', 'usual')];
-    expect(targets(applyRule(rule({ numbering: 'series', start: 10 }), sources, mapped))).toEqual([
+    expect(targets(applyRule(rule(), 'dnp3', sources, []))).toEqual(['new binary 0', 'new binary 3', 'new analog 7']);
+    expect(targets(applyRule(rule({ start: 100 }), 'dnp3', sources, []))[1]).toBe('new binary 103');
+    const mapped = [mappingTo({ device: 'D2', kind: 'binary', at: dnp3At(9) }, 'dnp3', 'binary', 10, 'raw')];
+    expect(targets(applyRule(rule({ numbering: 'series', start: 10 }), 'dnp3', sources, mapped))).toEqual([
       'new binary 11',
       'new binary 12',
       'new analog 10',
@@ -57,7 +58,7 @@ describe('rules', () => {
   });
 
   test('what does not fit is listed with its reason', () => {
-    const mapped = [mappingTo({ device: 'D1', kind: 'binary', at: dnp3At(0) }, 'binary', 5, 'raw', 'usual')];
+    const mapped = [mappingTo({ device: 'D1', kind: 'binary', at: dnp3At(0) }, 'dnp3', 'binary', 5, 'raw')];
     const sources = [
       source('binary', 0),
       source('binary', 5),
@@ -65,24 +66,26 @@ describe('rules', () => {
       source('text', 1),
       source('output', 2),
     ];
-    expect(targets(applyRule(rule(), sources, mapped))).toEqual([
+    expect(targets(applyRule(rule(), 'dnp3', sources, mapped))).toEqual([
       'mapped binary 5',
       'misfit: BI 5 is taken there already',
       'new output 2',
       'misfit: it has no address',
       'new text 1',
     ]);
-    expect(targets(applyRule(rule({ targetKind: 'counter' }), [source('analog', 1)], []))[0]).toContain(
+    expect(targets(applyRule(rule({ targetKind: 'counter' }), 'dnp3', [source('analog', 1)], []))[0]).toContain(
       'cannot become a counter',
     );
-    expect(targets(applyRule(rule({ start: 65535 }), [source('analog', 1)], []))[0]).toContain('beyond 0 to 65535');
+    expect(targets(applyRule(rule({ start: 65535 }), 'dnp3', [source('analog', 1)], []))[0]).toContain(
+      'beyond 0 to 65535',
+    );
   });
 
   test('carried out twice it makes nothing twice', () => {
     const sources = Array.from({ length: 20 }, (_, i) => source('analog', i));
-    const first = applyRule(rule({ numbering: 'series' }), sources, []);
+    const first = applyRule(rule({ numbering: 'series' }), 'dnp3', sources, []);
     const made = first.rows.flatMap(({ mapping }) => mapping ?? []);
-    const second = applyRule(rule({ numbering: 'series' }), [...sources, source('analog', 20)], made);
+    const second = applyRule(rule({ numbering: 'series' }), 'dnp3', [...sources, source('analog', 20)], made);
     expect(second.counts).toEqual({ new: 1, mapped: 20, misfit: 0 });
   });
 });
@@ -111,11 +114,13 @@ describe('conversion', () => {
   });
 
   test('a type that cannot hold the value', () => {
-    const point = { ...newPoint('analog', 0, 'x'), pairs: { rawLow: 0, rawHigh: 65535, low: 0, high: 10 } };
+    const point = { ...newPoint('dnp3', 'analog', 0, 'x'), pairs: { rawLow: 0, rawHigh: 65535, low: 0, high: 10 } };
     const at = { protocol: 'dnp3', index: 0, staticVariation: 2, eventVariation: 2, eventClass: 2 } as const;
-    const target = { kind: 'analog' as const, at };
-    expect(mappingProblem(point, { ...target, value: 'raw' })?.words).toContain('does not fit g30v2');
-    expect(mappingProblem(point, { ...target, value: 'engineering' })?.words).toContain('coarse');
-    expect(mappingProblem(point, { ...target, at: { ...at, staticVariation: 1 }, value: 'raw' })).toBeNull();
+    const offered = (change: object): { target: MappingConfig['target'] } => ({
+      target: { kind: 'analog', at, deadband: null, mayControl: true, value: 'raw', ...change },
+    });
+    expect(misfitOf(point, offered({}))?.words).toContain('does not fit g30v2');
+    expect(misfitOf(point, offered({ value: 'engineering' }))?.words).toContain('coarse');
+    expect(misfitOf(point, offered({ at: { ...at, staticVariation: 1 } }))).toBeNull();
   });
 });

@@ -1,8 +1,6 @@
-import type { DraftPoint, MappingConfig } from '../config/index.ts';
-import { DEFAULT_VARIATIONS, mappingProblem, targetKinds } from '../protocols/dnp3/index.ts';
-import { addressOf, inAddressOrder } from '../protocols/definitions.ts';
-import { addressWords, POINT_KINDS, type PointKind } from '../point/index.ts';
-import type { ScaledPoint } from '../point/index.ts';
+import { misfitOf, type DraftPoint, type MappingConfig } from '../config/index.ts';
+import { addressOf, definitionOf, inAddressOrder, targetsOf, type ProtocolCode } from '../protocols/definitions.ts';
+import { POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */
 export interface Source extends ScaledPoint {
@@ -27,20 +25,9 @@ export interface MappingRule {
   numbering: 'keep' | 'series';
   start: number;
   value: 'raw' | 'engineering';
-  /** Event class there; `usual`: 1 for states, 2 for analogs, 3 for counters, none for controls. */
-  eventClass: 0 | 1 | 2 | 3 | 'usual';
+  /** What the protocol there wants to know beside, by the paths of its `ruleFields`; absent: as is usual. */
+  choices: Readonly<Record<string, string>>;
 }
-
-export const USUAL_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
-  binary: 1,
-  doubleBit: 1,
-  output: 0,
-  analog: 2,
-  counter: 3,
-  setpoint: 2,
-  frozenCounter: 3,
-  text: 3,
-};
 
 export interface RuleRow {
   source: Source;
@@ -90,48 +77,51 @@ function wildcard(pattern: string): (text: string) => boolean {
   };
 }
 
-/** A mapping of one point to one address, with the objects that are usual there. */
-export function mappingTo(
+/** A mapping of one point to one address, offered in the form that is usual there. */
+export const mappingTo = (
   source: Pick<Source, 'device' | 'kind' | 'at'>,
+  protocol: ProtocolCode,
   kind: PointKind,
-  index: number,
+  number: number,
   value: 'raw' | 'engineering',
-  eventClass: MappingRule['eventClass'],
-): MappingConfig {
-  const variations = DEFAULT_VARIATIONS[kind];
-  // Engineering values have a fraction: single-precision floating point with flags, and with time for events.
-  const floating = value === 'engineering' && (kind === 'analog' || kind === 'setpoint');
-  const chosen = eventClass === 'usual' ? USUAL_CLASS[kind] : eventClass;
-  return {
-    device: source.device,
-    point: addressOf(source),
-    target: {
-      kind,
-      at: {
-        protocol: 'dnp3',
-        index,
-        eventClass: kind === 'output' ? 0 : chosen,
-        staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
-        eventVariation: floating ? 7 : variations.event,
-      },
-      deadband: null,
-      mayControl: true,
-      value,
-    },
-  };
-}
+  choices: MappingRule['choices'] = {},
+): MappingConfig => ({
+  device: source.device,
+  point: addressOf(source),
+  target: {
+    kind,
+    at: targetsOf(protocol).propose(kind, number, value, choices),
+    deadband: null,
+    mayControl: true,
+    value,
+  },
+});
 
 /** What a rule would make of the points, given what is mapped already. */
 export function applyRule(
   rule: MappingRule,
+  protocol: ProtocolCode,
   sources: readonly Source[],
   mapped: readonly MappingConfig[],
 ): RulePreview {
-  const taken = new Set(mapped.map(({ target }) => addressOf(target)));
+  const { series, number, width, highest } = targetsOf(protocol);
+  /** What is taken, number by number of each series. */
+  const taken = new Map<string, string>();
+  const take = (target: MappingConfig['target']): void => {
+    for (let n = 0; n < width(target); n++) taken.set(`${series(target)} ${number(target.at) + n}`, addressOf(target));
+  };
+  const takenBy = (target: MappingConfig['target'], at: number): string | undefined => {
+    for (let n = 0; n < width(target); n++) {
+      const by = taken.get(`${series(target)} ${at + n}`);
+      if (by !== undefined) return by;
+    }
+    return undefined;
+  };
+  for (const { target } of mapped) take(target);
   const already = new Map(mapped.map((m) => [`${m.device} ${m.point}`, m] as const));
   const matches = matcher(rule.pattern);
   const kinds = new Set<PointKind>(rule.kinds.length > 0 ? rule.kinds : POINT_KINDS);
-  const next = new Map<PointKind, number>();
+  const next = new Map<string, number>();
   const preview: RulePreview = { rows: [], counts: { new: 0, mapped: 0, misfit: 0 } };
   const add = (row: RuleRow): void => {
     preview.rows.push(row);
@@ -141,7 +131,8 @@ export function applyRule(
     .filter((source) => kinds.has(source.kind) && matches(`${source.device} ${source.name}`))
     .sort((a, b) => (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) || inAddressOrder(a, b));
   for (const source of chosen) {
-    if (source.at.index === null) {
+    const own = definitionOf(source.at.protocol).points.number(source.at);
+    if (own === null) {
       add({ source, mapping: null, state: 'misfit', words: 'it has no address' });
       continue;
     }
@@ -156,33 +147,29 @@ export function applyRule(
       continue;
     }
     const kind = rule.targetKind === 'same' ? source.kind : rule.targetKind;
+    const mappingAt = (at: number): MappingConfig => mappingTo(source, protocol, kind, at, rule.value, rule.choices);
+    const { target } = mappingAt(0);
     if (!targetKinds(source.kind).includes(kind)) {
-      const target = { ...mappingTo(source, kind, 0, rule.value, rule.eventClass).target };
-      add({ source, mapping: null, state: 'misfit', words: mappingProblem(source, target)?.words ?? 'another kind' });
+      add({ source, mapping: null, state: 'misfit', words: misfitOf(source, { target })?.words ?? 'another kind' });
       continue;
     }
-    let index = rule.numbering === 'keep' ? source.at.index + rule.start : (next.get(kind) ?? rule.start);
+    let at = rule.numbering === 'keep' ? own + rule.start : (next.get(series(target)) ?? rule.start);
     if (rule.numbering === 'series') {
-      while (taken.has(addressWords(kind, index))) index++;
-      next.set(kind, index + 1);
+      while (at <= highest && takenBy(target, at) !== undefined) at++;
+      next.set(series(target), at + width(target));
     }
-    if (index < 0 || index > 65535) {
-      add({ source, mapping: null, state: 'misfit', words: `address ${index} is beyond 0 to 65535` });
+    if (at < 0 || at + width(target) - 1 > highest) {
+      add({ source, mapping: null, state: 'misfit', words: `address ${at} is beyond 0 to ${highest}` });
       continue;
     }
-    if (taken.has(addressWords(kind, index))) {
-      add({
-        source,
-        mapping: null,
-        state: 'misfit',
-        words: `${addressWords(kind, index)} is taken there already`,
-      });
+    const by = takenBy(target, at);
+    if (by !== undefined) {
+      add({ source, mapping: null, state: 'misfit', words: `${by} is taken there already` });
       continue;
     }
-    taken.add(addressWords(kind, index));
-    const mapping = mappingTo(source, kind, index, rule.value, rule.eventClass);
-    const misfit = mappingProblem(source, mapping.target);
-    add({ source, mapping, state: 'new', words: misfit?.words ?? '' });
+    const mapping = mappingAt(at);
+    take(mapping.target);
+    add({ source, mapping, state: 'new', words: misfitOf(source, mapping)?.words ?? '' });
   }
   return preview;
 }

@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { OBJECT_SCHEMAS } from '../config/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
+import { devicePart } from '../protocols/definitions.ts';
 
 /** A question to the field that a person waits for: does this device answer, or what has it? A row, like a control. */
 export const PROBE_STATES = ['requested', 'running', 'good', 'bad', 'cancelled'] as const;
@@ -10,14 +11,16 @@ export const probeRequestSchema = z.discriminatedUnion('type', [
   z.object({
     type: z.literal('try'),
     link: OBJECT_SCHEMAS.link,
-    settings: OBJECT_SCHEMAS.device.shape.settings,
+    /** What the device's document says of its protocol. */
+    device: devicePart,
   }),
   z.object({ type: z.literal('survey'), device: z.string().max(24) }),
 ]);
 export type ProbeRequest = z.infer<typeof probeRequestSchema>;
 
 const step = z.object({
-  step: z.enum(['resolve', 'connect', 'linkStatus', 'read']),
+  /** resolve, connect, or one of the protocol's own. */
+  step: z.string().max(24),
   state: z.enum(['running', 'good', 'odd', 'bad']),
   words: z.string(),
   /** What it usually means and what to do next. */
@@ -28,18 +31,17 @@ export type ProbeStep = z.infer<typeof step>;
 
 const surveyed = z.object({
   kind: z.enum(POINT_KINDS),
-  index: z.number(),
-  group: z.number(),
-  variation: z.number(),
+  address: z.string(),
+  form: z.string(),
   value: z.number(),
-  flags: z.number(),
+  said: z.string(),
 });
 
 export const probeResultSchema = z.object({
   steps: z.array(step),
-  surveyed: z.array(surveyed).nullable(),
+  surveyed: z.array(surveyed).nullable().catch(null),
   /** What the device says of itself; empty where it says nothing. */
-  attributes: z.array(z.object({ variation: z.number(), name: z.string(), text: z.string() })).default([]),
+  attributes: z.array(z.object({ name: z.string(), text: z.string() })).default([]),
   problem: z.string().nullable(),
 });
 export type ProbeResult = z.infer<typeof probeResultSchema>;

@@ -1,5 +1,6 @@
 import '../words/index.ts';
-import { credentialsSchema, orderSchema } from '../protocols/dnp3/index.ts';
+import { credentialsSchema } from '../protocols/credentials.ts';
+import { orderSchema } from '../protocols/definitions.ts';
 import { z } from 'zod';
 
 /** PostgreSQL notification channels. */

@@ -9,6 +9,7 @@ import {
   type ConfigurationProblem,
   type ObjectKind,
 } from '../config/index.ts';
+import { definitionOf } from '../protocols/definitions.ts';
 
 /** One line of the address plan: everything that has an endpoint, a port or an address. */
 export interface PlanRow {
@@ -50,12 +51,11 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
         name: device.name,
         host: link?.host ?? '',
         port: link?.port ?? null,
-        ourAddress: device.settings.ourAddress,
-        theirAddress: device.settings.theirAddress,
+        ...addressesOf(definitionOf(device.protocol).device, device.settings),
         problems: [...of('device', device.code), ...of('link', device.link)],
       };
     }),
-    ...configuration.outbounds.map(({ code, centre, host, port, settings }): PlanRow => ({
+    ...configuration.outbounds.map(({ code, centre, host, port, protocol, settings }): PlanRow => ({
       ...none,
       kind: 'outbound',
       code,
@@ -63,8 +63,7 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
       name: centre,
       host,
       port,
-      ourAddress: settings.ourAddress,
-      theirAddress: settings.theirAddress,
+      ...addressesOf(definitionOf(protocol).outbound, settings),
       problems: of('outbound', code),
     })),
     ...configuration.radios.map(({ code, station, name, radioSide, wiredSide }): PlanRow => ({
@@ -79,6 +78,25 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
     })),
   ];
 }
+
+type PlanSide = { plan: { ours: string | null; theirs: string | null } } | null;
+
+/** What a protocol calls our and their address. */
+function addressesOf(side: PlanSide, settings: object): Pick<PlanRow, 'ourAddress' | 'theirAddress'> {
+  const of = (key: string | null | undefined): number | null => {
+    const value = key == null ? null : valueAt(settings, key);
+    return typeof value === 'number' ? value : null;
+  };
+  return { ourAddress: of(side?.plan.ours), theirAddress: of(side?.plan.theirs) };
+}
+
+const addressCells = (side: PlanSide): [path: string, column: string][] =>
+  (
+    [
+      [side?.plan.ours, 'Our address'],
+      [side?.plan.theirs, 'Their address'],
+    ] as const
+  ).flatMap(([key, column]) => (key == null ? [] : [[`settings.${key}`, column]]));
 
 export const PLAN_HEADING = [
   'What',
@@ -189,8 +207,7 @@ export function readPlan(
         edit('device', code, own, [
           ['name', 'Name'],
           ['station', 'Station'],
-          ['settings.ourAddress', 'Our address'],
-          ['settings.theirAddress', 'Their address'],
+          ...addressCells(definitionOf(device.protocol).device),
         ]);
         const link = configuration.links.find((one) => one.code === device.link);
         if (link)
@@ -208,8 +225,7 @@ export function readPlan(
           ['centre', 'Name'],
           ['host', 'Host'],
           ['port', 'Port'],
-          ['settings.ourAddress', 'Our address'],
-          ['settings.theirAddress', 'Their address'],
+          ...addressCells(definitionOf(outbound.protocol).outbound),
         ]);
       }
       case 'radio': {

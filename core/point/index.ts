@@ -28,3 +28,4 @@ export {
 export { deadbandInUnits, deadbandInCounts, exceedsDeadband, type Deadband } from './deadband.ts';
 export { LIMIT_LEVELS, LEVEL_WORDS, LimitWatch, inOrder, type LimitLevel, type Limits } from './limits.ts';
 export { OPERATIONS, OPERATION_WORDS, operationOf, stateAfter, switchesOn, type Operation } from './operation.ts';
+export { converted, isControl, kindProblem, targetKinds, type Handed } from './become.ts';

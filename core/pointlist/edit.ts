@@ -1,5 +1,5 @@
 import type { DraftPoint } from '../config/index.ts';
-import { addressOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, type ProtocolCode } from '../protocols/definitions.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { newPoint, pointField } from './fields.ts';
@@ -19,7 +19,8 @@ export function filledPattern(
 ): string {
   return pattern.replace(/\{(n|index)(?::(\d))?\}|\{(name|station|device|address)\}/g, (whole, count, width, word) => {
     if (count === 'n') return String(n).padStart(Number(width ?? 1), '0');
-    if (count === 'index') return String(point.at.index ?? '').padStart(Number(width ?? 1), '0');
+    if (count === 'index')
+      return String(definitionOf(point.at.protocol).points.number(point.at) ?? '').padStart(Number(width ?? 1), '0');
     if (word === 'name') return point.name;
     if (word === 'address') return addressOf(point);
     return word === 'station' ? context.station : word === 'device' ? context.device : String(whole);
@@ -31,6 +32,7 @@ const withoutDevice = (name: string, { device }: PatternContext): string =>
   name.startsWith(`${device} `) ? name.slice(device.length + 1) : name;
 
 export interface Run {
+  protocol: ProtocolCode;
   kind: PointKind;
   count: number;
   first: number;
@@ -39,16 +41,18 @@ export interface Run {
 
 /** A run of points with following addresses. */
 export function runOfPoints(
-  { kind, count, first, pattern }: Run,
+  { protocol, kind, count, first, pattern }: Run,
   context: PatternContext,
 ): Result<DraftPoint[], string> {
   if (!Number.isInteger(count) || count < 1 || count > 65536)
     return { ok: false, problem: `Count: ${count} is not from 1 to 65536` };
-  if (!Number.isInteger(first) || first < 0 || first + count - 1 > 65535)
-    return { ok: false, problem: `First address: ${first} with ${count} points goes beyond 0 to 65535` };
+  const { highest, width } = definitionOf(protocol).points;
+  const step = width(newPoint(protocol, kind, null, '-'));
+  if (!Number.isInteger(first) || first < 0 || first + count * step - 1 > highest)
+    return { ok: false, problem: `First address: ${first} with ${count} points goes beyond 0 to ${highest}` };
   const points: DraftPoint[] = [];
   for (let i = 0; i < count; i++) {
-    const blank = newPoint(kind, first + i, '-');
+    const blank = newPoint(protocol, kind, first + i * step, '-');
     const name = withoutDevice(filledPattern(pattern, { n: i + 1, point: blank, context }), context);
     const set = pointField('name').set(blank, name);
     if (!set.ok) return { ok: false, problem: `Name pattern: ${set.problem}` };

@@ -1,7 +1,6 @@
 import type { z } from 'zod';
 import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../config/index.ts';
-import { SETPOINT_FORMS, type SetpointForm } from '../protocols/dnp3/index.ts';
-import { addressOf, readAddress } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, PROTOCOLS, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
 import {
   isScaled,
   kindOf,
@@ -32,6 +31,8 @@ export interface PointField {
   aliases: readonly string[];
   /** For a cell that is chosen rather than typed. */
   choices?: readonly string[];
+  /** The protocol whose points alone have it; absent: all have. */
+  protocol?: ProtocolCode;
   text: (point: DraftPoint) => string;
   set: (point: DraftPoint, text: string) => Result<DraftPoint, string>;
 }
@@ -155,8 +156,8 @@ const settingField = (key: string, title: string, limit: 'low' | 'high', aliases
   );
 
 /** Another point of the list as people name it: `BI 0`, `bi0`, `AI 7`; null: no address. */
-const readReference = (text: string): string | null => {
-  const read = readAddress('dnp3', text);
+const readReference = (text: string, { at }: DraftPoint): string | null => {
+  const read = readAddress(at.protocol, text);
   return read === null ? null : addressOf(read);
 };
 
@@ -171,11 +172,6 @@ const controlWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['
   control: { ...(point.control ?? NEW_CONTROL), ...change },
 });
 
-const atWith = (point: DraftPoint, change: Partial<DraftPoint['at']>): DraftPoint => ({
-  ...point,
-  at: { ...point.at, ...change },
-});
-
 const settingWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['setting']>>): Partial<DraftPoint> => ({
   setting: { ...(point.setting ?? NEW_SETTING), ...change },
 });
@@ -183,7 +179,7 @@ const settingWith = (point: DraftPoint, change: Partial<NonNullable<DraftPoint['
 /** The analog that follows a setpoint: `AI 2`. */
 function readFollower(text: string, point: DraftPoint): Result<Partial<DraftPoint>, string> {
   if (text.trim() === '') return { ok: true, value: point.setting ? settingWith(point, { feedback: null }) : {} };
-  const feedback = readReference(text);
+  const feedback = readReference(text, point);
   return feedback === null
     ? { ok: false, problem: `"${shortened(text)}" is not an address such as AI 2` }
     : { ok: true, value: settingWith(point, { feedback }) };
@@ -194,7 +190,7 @@ function readFeedback(text: string, point: DraftPoint): Result<Partial<DraftPoin
   if (point.kind === 'setpoint') return readFollower(text, point);
   if (text.trim() === '') return { ok: true, value: point.control ? controlWith(point, { feedback: null }) : {} };
   const match = /^([^(]+?)\s*(?:\(([^)]*)\))?$/.exec(text.trim());
-  const reference = match ? readReference(match[1]) : null;
+  const reference = match ? readReference(match[1], point) : null;
   if (!match || reference === null)
     return { ok: false, problem: `"${shortened(text)}" is not an address such as BI 0 (trip 0, close 1)` };
   const expect: Partial<Record<Operation, number>> = {};
@@ -223,7 +219,7 @@ function feedbackText({ control, setting }: DraftPoint): string {
 
 const RANGE_TEXT: Record<RangeCheck, string> = { none: 'none', ends: 'ends', liveZero: 'live zero' };
 
-function readHistory(text: string): Result<DraftPoint['history'], string> {
+function readHistory(text: string, point: DraftPoint): Result<DraftPoint['history'], string> {
   const words = text.trim().toLowerCase();
   if (words === '' || words === 'every') return { ok: true, value: { mode: 'every' } };
   if (words === 'deadband') return { ok: true, value: { mode: 'deadband' } };
@@ -233,7 +229,7 @@ function readHistory(text: string): Result<DraftPoint['history'], string> {
     return { ok: true, value: { mode: 'interval', everyMs: Math.round(Number(interval[1]) * unit) } };
   }
   const trigger = /^(?:on|when)\s+(.+)$/.exec(words);
-  const reference = trigger ? readReference(trigger[1]) : null;
+  const reference = trigger ? readReference(trigger[1], point) : null;
   if (reference !== null) return { ok: true, value: { mode: 'trigger', point: reference } };
   return { ok: false, problem: `"${shortened(text)}" is not every, deadband, an interval such as 10 s, or on BI 3` };
 }
@@ -256,6 +252,30 @@ function historyText({ history }: DraftPoint): string {
 const YES = /^(yes|y|true|1|in|in service|on)$/i;
 const NO = /^(no|n|false|0|out|out of service|off)$/i;
 
+const CELLS = PROTOCOLS.map((protocol) => definitionOf(protocol).points);
+
+/** What only the points of one protocol have. A cell of others is empty, and stays so. */
+const ownFields = (protocol: ProtocolCode): PointField[] =>
+  definitionOf(protocol).points.fields.map(({ key, title, help, aliases, choices, numeric, isSetting, text, set }) => ({
+    key,
+    title,
+    help,
+    aliases,
+    protocol,
+    ...(choices ? { choices } : {}),
+    ...(numeric ? { numeric } : {}),
+    text: (point) => (point.at.protocol !== protocol || (isSetting && point.setting === null) ? '' : text(point)),
+    set: (point, given) => {
+      const { name } = definitionOf(point.at.protocol).words;
+      if (point.at.protocol !== protocol)
+        return given.trim() === '' ? done(point) : wrong(`a ${name} point has no ${title.toLowerCase()}`);
+      if (isSetting && given.trim() === '') return done({ ...point, setting: null });
+      const at = set(point, given);
+      if (!at.ok) return wrong(at.problem);
+      return checked({ ...point, at: at.value }, isSetting ? settingWith(point, {}) : {});
+    },
+  }));
+
 export const POINT_FIELDS: readonly PointField[] = [
   {
     key: 'kind',
@@ -274,19 +294,13 @@ export const POINT_FIELDS: readonly PointField[] = [
   {
     key: 'index',
     title: 'Address',
-    help: 'DNP3 index, 0 to 65535',
+    help: CELLS.map(({ cell: { help } }) => help).join('; '),
     numeric: true,
-    aliases: ['index', 'point index', 'point', 'number', 'dnp index', 'dnp address', 'point number', 'no'],
-    text: ({ at }) => (at.index === null ? '' : String(at.index)),
+    aliases: ['point index', 'point', 'number', 'point number', 'no', ...CELLS.flatMap(({ cell }) => cell.aliases)],
+    text: (point) => definitionOf(point.at.protocol).points.cell.text(point),
     set: (point, text) => {
-      if (text.trim() === '') return done(atWith(point, { index: null }));
-      const both = readAddress('dnp3', text);
-      if (both) return done({ ...point, kind: both.kind, at: { ...point.at, index: both.at.index } });
-      const read = readNumber(text);
-      if (!read.ok) return wrong(read.problem);
-      if (!Number.isInteger(read.value) || read.value < 0 || read.value > 65535)
-        return wrong(`${read.value} is not a whole number from 0 to 65535`);
-      return done(atWith(point, { index: read.value }));
+      const set = definitionOf(point.at.protocol).points.cell.set(point, text);
+      return set.ok ? done({ ...point, ...set.value }) : wrong(set.problem);
     },
   },
   textField('name', 'Name', 'at most 80 characters', ['point name', 'label', 'tag', 'signal', 'text']),
@@ -383,14 +397,6 @@ export const POINT_FIELDS: readonly PointField[] = [
     ({ normal }) => normal,
     (_p, value) => ({ normal: value }),
   ),
-  numberField(
-    'eventClass',
-    'Event class',
-    '0 to 3, as the device is set; empty: not known',
-    ['class', 'dnp class'],
-    ({ at }) => at.eventClass,
-    (p, value) => ({ at: { ...p.at, eventClass: value as DraftPoint['at']['eventClass'] } }),
-  ),
   {
     key: 'history',
     title: 'History',
@@ -398,7 +404,7 @@ export const POINT_FIELDS: readonly PointField[] = [
     aliases: ['archive', 'log'],
     text: historyText,
     set: (point, text) => {
-      const read = readHistory(text);
+      const read = readHistory(text, point);
       return read.ok ? checked(point, { history: read.value }) : wrong(read.problem);
     },
   },
@@ -446,21 +452,7 @@ export const POINT_FIELDS: readonly PointField[] = [
       return read.ok ? checked(point, read.value) : wrong(read.problem);
     },
   },
-  {
-    key: 'sentAs',
-    title: 'Sent as',
-    help: `of a setpoint: ${Object.keys(SETPOINT_FORMS).join(', ')} (g41v1 to v4); empty: it is only seen`,
-    aliases: ['setpoint object', 'command object', 'output format'],
-    choices: ['', ...Object.keys(SETPOINT_FORMS)],
-    text: ({ setting, at }) => (setting === null ? '' : at.sentAs),
-    set: (point, text) => {
-      const form = text.trim().toLowerCase();
-      if (form === '') return done({ ...point, setting: null });
-      return form in SETPOINT_FORMS
-        ? checked(atWith(point, { sentAs: form as SetpointForm }), settingWith(point, {}))
-        : wrong(`"${shortened(text)}" is not ${Object.keys(SETPOINT_FORMS).join(', ')}`);
-    },
-  },
+  ...PROTOCOLS.flatMap(ownFields),
   settingField('setLow', 'Lowest to set', 'low', ['set min', 'setpoint low', 'command low']),
   settingField('setHigh', 'Highest to set', 'high', ['set max', 'setpoint high', 'command high']),
   numberField(
@@ -514,14 +506,21 @@ export function fieldOfHeading(heading: string): string | undefined {
 }
 const DEVICE_HEADINGS = ['device', 'device code', 'ied', 'rtu', 'relay'];
 
-const BLANK = draftPointSchema.parse({ kind: 'binary', at: { protocol: 'dnp3', index: null }, name: '-' });
-
-/** A point with nothing but its kind. The name is not checked here. */
-export const newPoint = (kind: PointKind, index: number | null, name: string): DraftPoint => ({
-  ...BLANK,
-  kind,
-  at: { ...BLANK.at, index },
-  name,
-  control: kind === 'output' ? NEW_CONTROL : null,
-  setting: kind === 'setpoint' ? NEW_SETTING : null,
+const { at: _at, ...BLANK } = draftPointSchema.parse({
+  kind: 'binary',
+  at: definitionOf(PROTOCOLS[0]).points.blank('binary'),
+  name: '-',
 });
+
+/** A point with nothing but its kind and its place: the number in the series of its kind. The name is not checked here. */
+export function newPoint(protocol: ProtocolCode, kind: PointKind, number: number | null, name: string): DraftPoint {
+  const { blank, withNumber } = definitionOf(protocol).points;
+  return {
+    ...BLANK,
+    kind,
+    at: withNumber(blank(kind), number),
+    name,
+    control: kind === 'output' ? NEW_CONTROL : null,
+    setting: kind === 'setpoint' ? NEW_SETTING : null,
+  };
+}

@@ -1,6 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { checkPoints, draftPointSchema, type DraftPoint } from '../config/index.ts';
+import { addressOf, numberOf } from '../protocols/definitions.ts';
+import { dnp3At } from '../protocols/dnp3/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
 import { filledPattern, renamed, replaced, runOfPoints, series } from './edit.ts';
 import { newPoint, POINT_FIELDS, pointField, readNumber } from './fields.ts';
@@ -19,12 +21,16 @@ const set = (point: DraftPoint, key: string, text: string): DraftPoint | string 
   const result = pointField(key).set(point, text);
   return result.ok ? result.value : result.problem;
 };
-const analog = newPoint('analog', 7, 'Voltage');
+const dnp3 = dnp3At(7);
+const analog = newPoint('dnp3', 'analog', 7, 'Voltage');
 
 const context = (more: Partial<PreviewContext> = {}): PreviewContext => ({
   device: 'D1',
   kind: 'binary',
-  devices: ['D1', 'D2'],
+  devices: new Map([
+    ['D1', 'dnp3'],
+    ['D2', 'dnp3'],
+  ]),
   known: [],
   ...more,
 });
@@ -128,11 +134,14 @@ describe('fields', () => {
   });
 
   test('what one cell may say', () => {
-    expect(set(newPoint('binary', 0, 'x'), 'index', 'AI 12')).toMatchObject({ kind: 'analog', at: { index: 12 } });
+    expect(set(newPoint('dnp3', 'binary', 0, 'x'), 'index', 'AI 12')).toMatchObject({
+      kind: 'analog',
+      at: { index: 12 },
+    });
     expect(set(analog, 'deadband', '2 %')).toMatchObject({ deadband: { value: 2, of: 'percentOfSpan' } });
     expect(set(analog, 'history', '10 min')).toMatchObject({ history: { mode: 'interval', everyMs: 600_000 } });
     expect(set(analog, 'history', 'on BI 3')).toMatchObject({ history: { mode: 'trigger', point: 'BI 3' } });
-    const trip = set(newPoint('output', 0, 'Breaker'), 'operations', 'trip / close') as DraftPoint;
+    const trip = set(newPoint('dnp3', 'output', 0, 'Breaker'), 'operations', 'trip / close') as DraftPoint;
     expect(set(trip, 'feedback', 'BI 0')).toMatchObject({
       control: { feedback: { point: 'BI 0', expect: { trip: 0, close: 1 } } },
     });
@@ -152,7 +161,10 @@ describe('tables from outside', () => {
   });
 
   test('rows are new, changed, as they are, or wrong', () => {
-    const known = [newPoint('analog', 0, 'A'), newPoint('analog', 1, 'B')].map((point) => ({ device: 'D1', point }));
+    const known = [newPoint('dnp3', 'analog', 0, 'A'), newPoint('dnp3', 'analog', 1, 'B')].map((point) => ({
+      device: 'D1',
+      point,
+    }));
     const { counts, rows } = preview('Kind,Address,Name\nAI,0,A\nAI,1,C\nAI,2,D\nAI,2,E\nXX,3,F\n', { known });
     expect(counts).toEqual({ new: 1, changed: 1, same: 1, wrong: 2 });
     expect(rows[1]).toMatchObject({ state: 'changed', known: 1, point: { name: 'C' } });
@@ -166,9 +178,9 @@ describe('tables from outside', () => {
   });
 
   test('the device in front of a name is stored once; missing addresses go on from the last', () => {
-    const known = [{ device: 'D1', point: newPoint('binary', 4, 'x') }];
+    const known = [{ device: 'D1', point: newPoint('dnp3', 'binary', 4, 'x') }];
     const { rows } = preview('Name,Unit\nD1 Door,\nHeater,\n', { known });
-    expect(rows.map(({ point }) => [point.name, point.at.index])).toEqual([
+    expect(rows.map(({ point }) => [point.name, numberOf(point)])).toEqual([
       ['Door', 5],
       ['Heater', 6],
     ]);
@@ -190,8 +202,8 @@ describe('tables from outside', () => {
     fc.assert(
       fc.property(
         fc.uniqueArray(
-          anyPoint.filter(({ at }) => at.index !== null),
-          { selector: ({ kind, at }) => `${kind} ${at.index}`, maxLength: 8 },
+          anyPoint.filter((point) => numberOf(point) !== null),
+          { selector: addressOf, maxLength: 8 },
         ),
         (points) => {
           const listed = points.map((point) => ({ device: 'D1', point }));
@@ -239,10 +251,10 @@ describe('editing many', () => {
 
   test('a run of points by a pattern', () => {
     const run = runOfPoints(
-      { kind: 'analog', count: 3, first: 10, pattern: '{station}-{device} Feeder current L{n}' },
+      { protocol: 'dnp3', kind: 'analog', count: 3, first: 10, pattern: '{station}-{device} Feeder current L{n}' },
       where,
     );
-    expect(run.ok && run.value.map(({ at, name }) => [at.index, name])).toEqual([
+    expect(run.ok && run.value.map((point) => [numberOf(point), point.name])).toEqual([
       [10, 'HLM-HLM-F1 Feeder current L1'],
       [11, 'HLM-HLM-F1 Feeder current L2'],
       [12, 'HLM-HLM-F1 Feeder current L3'],
@@ -250,10 +262,14 @@ describe('editing many', () => {
     expect(filledPattern('{device} {n:3} {index:2} {address} {name}', { n: 7, point: analog, context: where })).toBe(
       'HLM-F1 007 07 AI 7 Voltage',
     );
-    expect(runOfPoints({ kind: 'analog', count: 2, first: 65535, pattern: 'x{n}' }, where)).toMatchObject({
+    expect(
+      runOfPoints({ protocol: 'dnp3', kind: 'analog', count: 2, first: 65535, pattern: 'x{n}' }, where),
+    ).toMatchObject({
       ok: false,
     });
-    expect(runOfPoints({ kind: 'analog', count: 0, first: 0, pattern: 'x' }, where)).toMatchObject({ ok: false });
+    expect(runOfPoints({ protocol: 'dnp3', kind: 'analog', count: 0, first: 0, pattern: 'x' }, where)).toMatchObject({
+      ok: false,
+    });
   });
 
   test('series', () => {
@@ -266,7 +282,7 @@ describe('editing many', () => {
   });
 
   test('find and replace, plain and by expression', () => {
-    const points = ['Current L1', 'current (a)', 'Voltage'].map((name, i) => newPoint('analog', i, name));
+    const points = ['Current L1', 'current (a)', 'Voltage'].map((name, i) => newPoint('dnp3', 'analog', i, name));
     const names = (find: string, put: string, expression: boolean, matchCase = false): (string | null)[] => {
       const result = replaced(points, 'name', find, put, { expression, matchCase });
       if (!result.ok) throw new Error(result.problem);
@@ -291,11 +307,11 @@ describe('problems of a list', () => {
   const point = (change: Partial<DraftPoint>): DraftPoint => ({ ...analog, ...change });
 
   test('stand in their row, with a fix where one is clear', () => {
-    const list = [point({}), point({ name: 'Other' }), point({ at: { ...analog.at, index: null }, name: 'Third' })];
+    const list = [point({}), point({ name: 'Other' }), point({ at: { ...dnp3, index: null }, name: 'Third' })];
     const found = checkPoints(list, null);
     expect(found.map(({ row, words: w, fix }) => [row, w, fix?.set])).toEqual([
-      [1, 'another point has this address', { at: { ...analog.at, index: 8 } }],
-      [2, 'it has no address', { at: { ...analog.at, index: 9 } }],
+      [1, 'another point has this address', { at: { ...dnp3, index: 8 } }],
+      [2, 'it has no address', { at: { ...dnp3, index: 9 } }],
     ]);
   });
 

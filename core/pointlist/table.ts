@@ -1,6 +1,13 @@
 import Papa from 'papaparse';
 import { sameDocument, type DraftPoint } from '../config/index.ts';
-import { addressOf, readAddress } from '../protocols/definitions.ts';
+import {
+  addressOf,
+  definitionOf,
+  FIRST_PROTOCOL,
+  PROTOCOLS,
+  readAddress,
+  type ProtocolCode,
+} from '../protocols/definitions.ts';
 import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened } from './fields.ts';
@@ -100,7 +107,7 @@ function guessed(rows: readonly string[][], width: number): (string | null)[] {
     const all = (test: (cell: string) => boolean): boolean => cells.length > 0 && cells.every(test);
     const guess = all((cell) => kindOf(cell) !== undefined)
       ? 'kind'
-      : all((cell) => readAddress('dnp3', cell) !== null)
+      : all((cell) => PROTOCOLS.some((protocol) => readAddress(protocol, cell) !== null))
         ? 'index'
         : all((cell) => /^\d{1,5}$/.test(cell))
           ? 'index'
@@ -143,7 +150,8 @@ export interface PreviewContext {
   device: string | null;
   /** Kind of rows that name none. */
   kind: PointKind;
-  devices: readonly string[];
+  /** Devices that there are, with their protocols. */
+  devices: ReadonlyMap<string, ProtocolCode>;
   known: readonly { device: string; point: DraftPoint }[];
 }
 
@@ -154,14 +162,15 @@ export interface Preview {
 }
 
 /** The addresses that a table names, as text: which known points it may concern. */
-export function addressesIn(table: Table, kind: PointKind): Set<string> {
+export function addressesIn(table: Table, kind: PointKind, protocols: readonly ProtocolCode[]): Set<string> {
   const [kindColumn, indexColumn] = [table.columns.indexOf('kind'), table.columns.indexOf('index')];
   const addresses = new Set<string>();
   for (const cells of table.rows) {
-    const text = (cells[indexColumn] ?? '').trim();
-    const both = readAddress('dnp3', text);
     const own = (kindColumn >= 0 && kindOf(cells[kindColumn] ?? '')) || kind;
-    addresses.add(addressOf(both ?? newPoint(own, Number(text), '-')));
+    for (const protocol of protocols) {
+      const set = pointField('index').set(newPoint(protocol, own, null, '-'), cells[indexColumn] ?? '');
+      if (set.ok) addresses.add(addressOf(set.value));
+    }
   }
   return addresses;
 }
@@ -169,21 +178,22 @@ export function addressesIn(table: Table, kind: PointKind): Set<string> {
 /** What taking over a table would do, row by row. Nothing is changed. */
 export function previewTable(table: Table, context: PreviewContext): Preview {
   const { devices } = context;
-  const deviceCodes = new Set(devices);
   const knownAt = new Map<string, number>();
   const nextFree = new Map<string, number>();
   const note = (device: string, point: DraftPoint, place: number | null): void => {
-    const { index } = point.at;
-    if (index === null) return;
+    const { number, series, width } = definitionOf(point.at.protocol).points;
+    const own = number(point.at);
+    if (own === null) return;
     if (place !== null) knownAt.set(`${device} ${addressOf(point)}`, place);
-    const key = `${device} ${point.kind}`;
-    nextFree.set(key, Math.max(nextFree.get(key) ?? 0, index + 1));
+    const key = `${device} ${series(point)}`;
+    nextFree.set(key, Math.max(nextFree.get(key) ?? 0, own + width(point)));
   };
   context.known.forEach(({ device, point }, at) => note(device, point, at));
   const used = table.columns.flatMap((key, column) => (key === null || key === 'device' ? [] : [{ key, column }]));
-  // The kind first: what the other cells mean depends on it.
-  const rank = (key: string): number => ({ kind: 0, index: 1, operations: 2 })[key] ?? 3;
-  const ordered = used.map((one) => ({ ...one, field: pointField(one.key) })).sort((a, b) => rank(a.key) - rank(b.key));
+  // The kind first, then what its protocol says of it: what the other cells mean depends on them.
+  const rank = ({ key, field }: { key: string; field: { protocol?: ProtocolCode } }): number =>
+    key === 'kind' ? 0 : field.protocol !== undefined ? 1 : key === 'index' ? 2 : key === 'operations' ? 3 : 4;
+  const ordered = used.map((one) => ({ ...one, field: pointField(one.key) })).sort((a, b) => rank(a) - rank(b));
   const deviceColumn = table.columns.indexOf('device');
   const hasIndex = table.columns.includes('index');
   const seen = new Map<string, number>();
@@ -196,29 +206,35 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
     const blame = (column: string, value: string, words: string): void =>
       void problems.push({ row, column, value: shortened(value), words });
     const device = deviceColumn >= 0 ? (cells[deviceColumn] ?? '').trim() : (context.device ?? '');
-    if (!deviceCodes.has(device)) blame('Device', device, device ? 'there is no such device' : 'no device is named');
+    if (!devices.has(device)) blame('Device', device, device ? 'there is no such device' : 'no device is named');
 
     // Kind and address say which point it is; only then it is known what the other cells change.
-    let point = newPoint(context.kind, null, '-');
+    const protocol = devices.get(device) ?? FIRST_PROTOCOL;
+    let point = newPoint(protocol, context.kind, null, '-');
     for (const { key, column, field } of ordered) {
-      if (key !== 'kind' && key !== 'index') continue;
+      const places = field.protocol !== undefined;
+      if (key !== 'kind' && key !== 'index' && !places) continue;
       const text = cells[column] ?? '';
-      if (key === 'kind' && text.trim() === '') continue;
+      if (key !== 'index' && text.trim() === '') continue;
+      if (key === 'kind') {
+        const kind = kindOf(text);
+        if (kind !== undefined) point = newPoint(protocol, kind, null, '-');
+      }
       const set = field.set(point, text);
       if (set.ok) point = set.value;
       else blame(field.title, text, set.problem);
     }
-    if (point.at.index === null && !hasIndex) {
-      const index = nextFree.get(`${device} ${point.kind}`) ?? 0;
-      point = { ...point, at: { ...point.at, index } };
-    } else if (point.at.index === null && problems.length === 0) blame('Address', '', 'it has no address');
+    const { number, series, withNumber } = definitionOf(protocol).points;
+    if (number(point.at) === null && !hasIndex)
+      point = { ...point, at: withNumber(point.at, nextFree.get(`${device} ${series(point)}`) ?? 0) };
+    else if (number(point.at) === null && problems.length === 0) blame('Address', '', 'it has no address');
     const own = addressOf(point);
     const address = `${device} ${own}`;
     const known = own === '' ? undefined : knownAt.get(address);
-    const before = known === undefined ? newPoint(point.kind, point.at.index, '-') : context.known[known].point;
+    const before = known === undefined ? point : context.known[known].point;
     let next = before;
     for (const { key, column, field } of ordered) {
-      if (key === 'kind' || key === 'index') continue;
+      if (key === 'kind' || key === 'index' || (known === undefined && field.protocol !== undefined)) continue;
       let text = cells[column];
       if (text === undefined || (text === '' && known === undefined)) continue;
       if (key === 'name' && device !== '' && text.startsWith(`${device} `)) text = text.slice(device.length + 1);

@@ -1,5 +1,15 @@
 import type { z } from 'zod';
-import type { PointKind } from '../point/index.ts';
+import type { LinkType } from '../line/linktype.ts';
+import type { PointKind, ScaledPoint } from '../point/index.ts';
+import type { Result } from '../session/index.ts';
+import type { ControlMode } from './control.ts';
+import type { TwoEnds } from './ends.ts';
+import type { SettingField } from './settingfield.ts';
+
+/*
+ * What a protocol says of itself, as data. Nobody outside its folder knows more of it than this, and the browser loads
+ * it too: no session, no machine.
+ */
 
 /** A point's place in its protocol, with what else only that protocol says of a point. */
 export interface At {
@@ -12,23 +22,194 @@ export interface Placed<Of extends At = At> {
   at: Of;
 }
 
-/**
- * How a protocol says where a point is. Printed, an address is the text by which people, files, mappings and other points
- * name it; with its device it is the point's identity, so it holds nothing that may be corrected later (a type, a word
- * order, a scaling).
- */
-export interface PointAddressing<Of extends At, Draft extends At, Target extends At> {
-  protocol: Of['protocol'];
+/** One thing that only this protocol says of a point, as a column of its lists. */
+export interface AtField<Draft extends At> {
+  key: string;
+  title: string;
+  /** What may stand in the cell. */
+  help: string;
+  /** Headings that lists from elsewhere use (common practice), in small letters. */
+  aliases: readonly string[];
+  choices?: readonly string[];
+  numeric?: boolean;
+  /** It is how a setpoint is set: empty while that is not said, and emptied it means that it is only seen. */
+  isSetting?: boolean;
+  text: (point: Placed<Draft>) => string;
+  /** The place as it is with that text, or what is wrong with it. */
+  set: (point: Placed<Draft>, text: string) => Result<Draft, string>;
+}
+
+/** How the points of a device are addressed. */
+export interface PointAddressing<Of extends At, Draft extends At, Target extends At, Settings> {
   /** Of a point that runs. */
   at: z.ZodType<Of>;
   /** Of one in a draft: the address itself may be missing still. */
   draftAt: z.ZodType<Draft>;
-  /** Of a point towards a centre. */
-  targetAt: z.ZodType<Target>;
+  /** The kinds of points that it has. */
+  kinds: readonly PointKind[];
+  /** What a place is where nothing is said: left out where points are stored, and read again by this, so never changed. */
+  defaults: Readonly<Partial<Draft>>;
+  /** Of a new point, without an address. */
+  blank: (kind: PointKind) => Draft;
   /** Empty while it has none. */
-  print(point: Placed<Of | Draft | Target>): string;
-  /** What people write: as printed, or nearly; null when it is none. */
-  parse(text: string): Placed<Of> | null;
+  print: (point: Placed<Draft | Target>) => string;
+  /** What people write: as printed, or nearly; null when it is none. The kind is the usual one of such an address. */
+  parse: (text: string) => Placed<Of> | null;
   /** A text whose order is the one in which people read the points. */
-  sort(point: Placed<Of | Draft | Target>): string;
+  sort: (point: Placed<Draft | Target>) => string;
+  /** The cell of the address in a list. */
+  cell: Omit<AtField<Draft>, 'set' | 'isSetting'> & {
+    set: (point: Placed<Draft>, text: string) => Result<Placed<Draft>, string>;
+  };
+  /** Addresses are numbers in series, each with its own; a point takes as many as it is wide. */
+  series: (point: Placed<Draft>) => string;
+  number: (at: Draft) => number | null;
+  withNumber: (at: Draft, number: number | null) => Draft;
+  width: (point: Placed<Draft>) => number;
+  /** The highest number of a series. */
+  highest: number;
+  /** The other columns of its lists. */
+  fields: readonly AtField<Draft>[];
+  /** What does not fit of one point, the settings of its device given; null: not known. */
+  check: (point: Placed<Draft>, settings: Settings | null) => AtProblem[];
+  /** What goes out to set a point to so many counts; or why that cannot be sent. */
+  sendable: (point: Placed<Draft>, counts: number) => Result<number, string>;
+  /** How a value to set is sent: `int32`. */
+  form: (point: Placed<Draft>) => string;
+}
+
+export interface AtProblem {
+  severity: 'problem' | 'warning';
+  /** Key of the field. */
+  field: string;
+  words: string;
+}
+
+/** A point as an outbound offers it. */
+export interface Offered<Target extends At> {
+  kind: PointKind;
+  at: Target;
+  value: 'raw' | 'engineering';
+}
+
+/** How points are offered to others. */
+export interface TargetAddressing<Target extends At> {
+  at: z.ZodType<Target>;
+  /** As with points: numbers in series. */
+  series: (offered: Placed<Target>) => string;
+  number: (at: Target) => number;
+  width: (offered: Placed<Target>) => number;
+  highest: number;
+  /** The place that is usual for a kind at a number of its series. */
+  propose: (
+    kind: PointKind,
+    number: number,
+    value: 'raw' | 'engineering',
+    /** By the paths of `ruleFields`. */
+    choices: Readonly<Record<string, string>>,
+  ) => Target;
+  /** What a rule may say beside numbers. */
+  ruleFields: readonly SettingField[];
+  /** Why what is offered does not fit its source well; null when it does. */
+  misfit: (source: ScaledPoint & { kind: PointKind }, target: Offered<Target>) => string | null;
+  /** What cannot be offered like that. */
+  problems: (target: Offered<Target>) => string[];
+  /** How it is offered: `g30v1, g32v3 class 2`. */
+  words: (target: Offered<Target>) => string;
+  /** How people change it; paths within `at`. */
+  fields: readonly SettingField[];
+  /** Columns of the sheet for the other side. */
+  sheet: readonly { title: string; text: (target: Offered<Target>) => string }[];
+}
+
+/** One end of a session. */
+export interface Side<Settings> {
+  settings: z.ZodType<Settings>;
+  fields: readonly SettingField[];
+  /** What has to be given for a new one, as it is to begin with. */
+  first: Partial<Settings>;
+  /** Settings that differ from one to the next of its kind, and are no part of a profile. */
+  placed: readonly (keyof Settings & string)[];
+  /** Settings that the address plan shows as our and their address; null: there is none. */
+  plan: { ours: (keyof Settings & string) | null; theirs: (keyof Settings & string) | null };
+  /** How it is addressed, in words: `address 21`. */
+  where: (settings: Settings) => string;
+  /** Differs among all of one line or port. */
+  key: (settings: Settings) => string;
+  /** What both ends have to be set to. */
+  ends: (settings: Settings) => TwoEnds[];
+  /** What does not fit within the settings. */
+  check: (settings: Settings) => string[];
+}
+
+export interface DeviceSide<Settings> extends Side<Settings> {
+  /** How long the device may take to answer, milliseconds. */
+  answerWithinMs: (settings: Settings) => number;
+  /** The same without polls, for a link on which each call begins with everything. */
+  unpolled: (settings: Settings) => Settings;
+  /** Times of the device further off from ours are kept but marked, milliseconds; null: it gives none. */
+  timeBounds: (settings: Settings) => { aheadMs: number; behindMs: number } | null;
+  /** What is asked how often, in words; 0: never. */
+  polls: (settings: Settings) => { what: string; everyMs: number }[];
+  /** What a trial does, in a line, and its steps. */
+  trial: { words: string; steps: Readonly<Record<string, string>> };
+  /** What a person may ask of it beyond its points. */
+  orders: {
+    schema: z.ZodType;
+    words: (order: unknown) => string;
+    /** Whether it changes how the device works, rather than ask it for something. */
+    changes: (order: unknown) => boolean;
+    /** What is asked with a button: `Ask the device to take our time`. */
+    asks: readonly { words: string; order: unknown }[];
+    restart: ((how: 'cold' | 'warm') => unknown) | null;
+    /** Whether it has files to give. */
+    files: boolean;
+    /** Ways of a control; the first is usual. */
+    modes: readonly ControlMode[];
+  };
+}
+
+/** A device of a common sort: a beginning to be adapted, of no particular make. */
+export interface GenericProfile {
+  code: string;
+  name: string;
+  description: string;
+  settings: object;
+  /** `fields`: texts by the keys of fields. */
+  points: readonly { kind: PointKind; number: number; name: string; fields: Readonly<Record<string, string>> }[];
+}
+
+/** One protocol. */
+export interface Definition<
+  Settings,
+  OutboundSettings,
+  Of extends At,
+  Draft extends At,
+  Target extends At,
+  Code extends string = string,
+> {
+  code: Code;
+  words: {
+    name: string;
+    /** `master`, `outstation`: our role towards a device, and its. */
+    us: string;
+    them: string;
+  };
+  links: readonly LinkType[];
+  /** How frames are told apart on a link, where there is a choice; the first that goes on its type is usual. */
+  framings: readonly { code: string; words: string; links: readonly LinkType[] }[];
+  /** The TCP port that is usual. */
+  port: number;
+  /** What sessions count, in words; which of it matters always, and which says that something is wrong. */
+  counters: {
+    words: Readonly<Record<string, string>>;
+    device: readonly string[];
+    outbound: readonly string[];
+    trouble: readonly string[];
+  };
+  device: DeviceSide<Settings>;
+  points: PointAddressing<Of, Draft, Target, Settings>;
+  profiles: readonly GenericProfile[];
+  /** What we offer to others; null: nothing yet. */
+  outbound: (Side<OutboundSettings> & { targets: TargetAddressing<Target> }) | null;
 }

@@ -1,23 +1,92 @@
-import { addressing as dnp3, draftAtSchema, pointAtSchema, targetAtSchema } from './dnp3/points.ts';
+import { z } from 'zod';
+import type { PointKind } from '../point/index.ts';
+import type { Definition, TargetAddressing } from './definition.ts';
+import { dnp3 } from './dnp3/definition.ts';
+import * as dnp3Order from './dnp3/order.ts';
+import * as dnp3Points from './dnp3/points.ts';
+import * as dnp3Settings from './dnp3/settings.ts';
+import { modbus } from './modbus/definition.ts';
+import * as modbusOrder from './modbus/order.ts';
+import * as modbusPoints from './modbus/points.ts';
+import * as modbusSettings from './modbus/settings.ts';
 
-/* What each protocol says of its points: the registration that the browser loads too. */
+/*
+ * The definitions of all protocols: the registration that the browser loads too. Everybody else asks here and names
+ * no protocol.
+ */
 
-export const pointAt = pointAtSchema;
-export const draftPointAt = draftAtSchema;
-export const targetPointAt = targetAtSchema;
+/** The first is what every link carried before it said so. */
+const DEFINITIONS = { dnp3, modbus } as const;
+export type ProtocolCode = keyof typeof DEFINITIONS;
+export const PROTOCOLS = Object.keys(DEFINITIONS) as [ProtocolCode, ...ProtocolCode[]];
+export const [FIRST_PROTOCOL] = PROTOCOLS;
 
-const ADDRESSINGS = { dnp3 } as const;
-type Any = Parameters<(typeof ADDRESSINGS)[keyof typeof ADDRESSINGS]['print']>[0];
+// ---- what a protocol says in the configuration's document
+
+export const devicePart = z.discriminatedUnion('protocol', [
+  z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.masterSettings }),
+  z.object({ protocol: z.literal('modbus'), settings: modbusSettings.clientSettings }),
+]);
+export const outboundPart = z.discriminatedUnion('protocol', [
+  z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.outstationSettings }),
+]);
+export const pointAt = z.discriminatedUnion('protocol', [dnp3Points.pointAtSchema, modbusPoints.pointAtSchema]);
+export const draftPointAt = z.discriminatedUnion('protocol', [dnp3Points.draftAtSchema, modbusPoints.draftAtSchema]);
+export const targetPointAt = z.discriminatedUnion('protocol', [dnp3Points.targetAtSchema]);
+
+/** What people may ask of a device beyond its points, in any protocol. */
+export const orderSchema = z.union([dnp3Order.orderSchema, modbusOrder.orderSchema]);
+
+export type DeviceSettings = z.infer<typeof devicePart>['settings'];
+export type OutboundSettings = z.infer<typeof outboundPart>['settings'];
+export type PointAt = z.infer<typeof pointAt>;
+export type DraftPointAt = z.infer<typeof draftPointAt>;
+export type TargetPointAt = z.infer<typeof targetPointAt>;
+
+// ---- asking
+
+/** One of them, whichever: what belongs to it is handed to it alone. */
+export type AnyDefinition = Definition<
+  DeviceSettings,
+  OutboundSettings,
+  PointAt,
+  DraftPointAt,
+  TargetPointAt,
+  ProtocolCode
+>;
+export const definitionOf = (protocol: ProtocolCode): AnyDefinition =>
+  DEFINITIONS[protocol] as unknown as AnyDefinition;
+
+/** How points are offered by a protocol that offers some. */
+export const targetsOf = (protocol: ProtocolCode): TargetAddressing<TargetPointAt> => {
+  const { outbound } = definitionOf(protocol);
+  if (outbound === null) throw new Error(`${protocol} offers nothing`);
+  return outbound.targets;
+};
+/** Protocols in which we offer points to others. */
+export const OFFERING = PROTOCOLS.filter((code) => definitionOf(code).outbound !== null);
+
+/** A point of a list, of a draft, or as it is offered. */
+type Addressed = Parameters<AnyDefinition['points']['print']>[0];
 
 /** The text by which a point is known: `AI 7`; empty while it has no address. */
-export const addressOf = (point: Any): string => ADDRESSINGS[point.at.protocol].print(point);
+export const addressOf = (point: Addressed): string => definitionOf(point.at.protocol).points.print(point);
 
 /** A text by whose order lists are sorted. */
-export const sortOf = (point: Any): string => ADDRESSINGS[point.at.protocol].sort(point);
+export const sortOf = (point: Addressed): string => definitionOf(point.at.protocol).points.sort(point);
 
-/** The point that an address as people write it means in a protocol; null: none. */
-export const readAddress = (protocol: keyof typeof ADDRESSINGS, text: string): ReturnType<(typeof dnp3)['parse']> =>
-  ADDRESSINGS[protocol].parse(text);
+/** The point that an address as people write it means in a protocol, of the usual kind there; null: none. */
+export const readAddress = (protocol: ProtocolCode, text: string): { kind: PointKind; at: PointAt } | null =>
+  definitionOf(protocol).points.parse(text);
+
+/** Its number in the series of its kind; null while it has no address. */
+export const numberOf = ({ at }: { at: DraftPointAt }): number | null => definitionOf(at.protocol).points.number(at);
+
+/** The same point at another number of its series. */
+export const movedTo = <Point extends { at: DraftPointAt }>(point: Point, number: number | null): Point => ({
+  ...point,
+  at: definitionOf(point.at.protocol).points.withNumber(point.at, number),
+});
 
 const byText = (a: string, b: string): number => (a < b ? -1 : a > b ? 1 : 0);
-export const inAddressOrder = (a: Any, b: Any): number => byText(sortOf(a), sortOf(b));
+export const inAddressOrder = (a: Addressed, b: Addressed): number => byText(sortOf(a), sortOf(b));

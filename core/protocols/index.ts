@@ -1,2 +1,47 @@
 export type { Carrying, MarkedFrame, Measured } from './measured.ts';
-export { addressOf, inAddressOrder, readAddress, sortOf } from './definitions.ts';
+export type { AtField, Offered } from './definition.ts';
+export type { SettingField } from './settingfield.ts';
+export type { TwoEnds } from './ends.ts';
+export { credentialsSchema, type Credentials } from './credentials.ts';
+export {
+  outcome,
+  type CentreOrder,
+  type ControlMode,
+  type ControlOrder,
+  type ControlOutcome,
+  type ControlStep,
+} from './control.ts';
+export type {
+  Client,
+  ClientCommand,
+  ClientNews,
+  ClientPoint,
+  DeviceAttribute,
+  FileOrder,
+  OrderAnswer,
+  Recogniser,
+  SurveyedPoint,
+  TrialEffect,
+} from './client.ts';
+export type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from './server.ts';
+export {
+  addressOf,
+  definitionOf,
+  devicePart,
+  FIRST_PROTOCOL,
+  inAddressOrder,
+  movedTo,
+  numberOf,
+  OFFERING,
+  PROTOCOLS,
+  readAddress,
+  sortOf,
+  targetsOf,
+  type AnyDefinition,
+  type DeviceSettings,
+  type DraftPointAt,
+  type OutboundSettings,
+  type PointAt,
+  type ProtocolCode,
+  type TargetPointAt,
+} from './definitions.ts';

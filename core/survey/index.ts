@@ -1,16 +1,8 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint } from '../pointlist/index.ts';
-import { addressWords, kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '../point/index.ts';
-
-/** One point that a device answered with. */
-export interface SurveyedPoint {
-  kind: PointKind;
-  index: number;
-  group: number;
-  variation: number;
-  value: number;
-  flags: number;
-}
+import { KIND_WORDS, POINT_KINDS, type PointKind } from '../point/index.ts';
+import type { SurveyedPoint } from '../protocols/client.ts';
+import { addressOf, definitionOf, inAddressOrder, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
 
 export interface SurveyComparison {
   /** Answers, and is not in the list. */
@@ -25,14 +17,18 @@ export interface SurveyComparison {
 
 /** Compares what a device answers with what its list says. */
 export function compareSurvey(surveyed: readonly SurveyedPoint[], list: readonly DraftPoint[]): SurveyComparison {
-  const answered = new Map(surveyed.map((point) => [`${point.kind} ${point.index}`, point]));
-  const listed = new Map(list.map((point) => [`${point.kind} ${point.at.index}`, point]));
-  const order = (a: { kind: PointKind; index: number }, b: { kind: PointKind; index: number }): number =>
-    kindRank(a.kind) - kindRank(b.kind) || a.index - b.index;
-  const unlisted = surveyed.filter((point) => !listed.has(`${point.kind} ${point.index}`)).sort(order);
-  const missing = list.filter((point) => point.at.index !== null && !answered.has(`${point.kind} ${point.at.index}`));
+  const answered = new Set(surveyed.map(({ address }) => address));
+  const listed = new Set(list.map(addressOf));
+  const [first] = list;
+  const unlisted = surveyed.filter(({ address }) => !listed.has(address));
+  if (first !== undefined) sortByAddress(unlisted, first.at.protocol);
+  const missing = list.filter((point) => addressOf(point) !== '' && !answered.has(addressOf(point)));
   const otherKind = missing.flatMap((point) => {
-    const answers = unlisted.find(({ kind, index }) => index === point.at.index && LIKE[kind] === LIKE[point.kind]);
+    const { number } = definitionOf(point.at.protocol).points;
+    const answers = unlisted.find(({ kind, address }) => {
+      const read = LIKE[kind] === LIKE[point.kind] ? readAddress(point.at.protocol, address) : null;
+      return read !== null && number(read.at) === number(point.at);
+    });
     return answers ? [{ point, answers }] : [];
   });
   const taken = new Set(otherKind.map(({ point }) => point));
@@ -61,9 +57,21 @@ const LIKE: Record<DraftPoint['kind'], string> = {
   text: 'text',
 };
 
-/** Points for the list, named by their address until somebody names them. */
-export const pointsFromSurvey = (surveyed: readonly SurveyedPoint[]): DraftPoint[] =>
-  surveyed.map(({ kind, index }) => newPoint(kind, index, `${KIND_WORDS[kind].one} ${index}`));
+function sortByAddress(points: SurveyedPoint[], protocol: ProtocolCode): void {
+  const places = new Map(points.map((point) => [point, readAddress(protocol, point.address)] as const));
+  points.sort((a, b) => {
+    const [one, other] = [places.get(a), places.get(b)];
+    return one && other ? inAddressOrder({ ...one, kind: a.kind }, { ...other, kind: b.kind }) : 0;
+  });
+}
 
-export const surveyWords = ({ kind, index, group, variation }: SurveyedPoint): string =>
-  `${addressWords(kind, index)} (g${group}v${variation})`;
+/** Points for the list, named by their address until somebody names them. */
+export const pointsFromSurvey = (surveyed: readonly SurveyedPoint[], protocol: ProtocolCode): DraftPoint[] =>
+  surveyed.flatMap(({ kind, address }) => {
+    const read = readAddress(protocol, address);
+    if (read === null) return [];
+    const number = definitionOf(protocol).points.number(read.at);
+    return [{ ...newPoint(protocol, kind, null, `${KIND_WORDS[kind].one} ${number}`), at: read.at }];
+  });
+
+export const surveyWords = ({ address, form }: SurveyedPoint): string => `${address} (${form})`;

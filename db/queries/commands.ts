@@ -12,7 +12,6 @@ export type NewCommand = Pick<
   | 'device'
   | 'address'
   | 'operation'
-  | 'code'
   | 'counts'
   | 'mode'
   | 'onMs'

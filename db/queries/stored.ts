@@ -1,4 +1,11 @@
-import { configurationSchema, upgradedObject, type Configuration, type ObjectKind } from '@halvix/core/config';
+import {
+  configurationSchema,
+  mappingSchema,
+  pointSchema,
+  upgradedObject,
+  type Configuration,
+  type ObjectKind,
+} from '@halvix/core/config';
 
 const SLICE = 500;
 const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resolve));
@@ -34,12 +41,8 @@ export async function readStored(document: unknown): Promise<Configuration> {
     return items;
   };
   for (const [i, device] of shell.data.devices.entries())
-    device.points = await slices('point', devices[i].points, (point) =>
-      configurationSchema.shape.devices.element.shape.points.element.parse(point),
-    );
+    device.points = await slices('point', devices[i].points, (point) => pointSchema.parse(point));
   for (const [i, outbound] of shell.data.outbounds.entries())
-    outbound.mappings = await slices('mapping', outbounds[i].mappings, (mapping) =>
-      configurationSchema.shape.outbounds.element.shape.mappings.element.parse(mapping),
-    );
+    outbound.mappings = await slices('mapping', outbounds[i].mappings, (mapping) => mappingSchema.parse(mapping));
   return shell.data;
 }

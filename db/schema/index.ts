@@ -266,11 +266,6 @@ export const command = pgTable(
     /** Of the device's point, as text. */
     address: text().notNull(),
     operation: text().notNull(),
-    /**
-     * Code octet of the control block; the operation in words may be 'other' for a centre's. Of an analog output ('set')
-     * the variation of g41.
-     */
-    code: smallint().notNull(),
     /** What an analog output is set to, in counts of the device. */
     counts: doublePrecision(),
     mode: text().notNull(),

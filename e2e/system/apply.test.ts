@@ -1,3 +1,4 @@
+import { numberOf } from '@halvix/core/protocols';
 import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -164,7 +165,7 @@ describe('lives, lists and mappings of a running system', () => {
 
   test('limits, range and what history keeps', async () => {
     await applied(({ devices }) => {
-      const at = (index: number) => devices[0].points.find((p) => p.kind === 'analog' && p.at.index === index)!;
+      const at = (index: number) => devices[0].points.find((p) => p.kind === 'analog' && numberOf(p) === index)!;
       at(20).limits = { lowLow: null, low: null, high: 900, highHigh: 950, hysteresis: 10, delayMs: 0 };
       at(21).history = { mode: 'deadband' };
       at(21).deadband = { value: 100, of: 'absolute' };
@@ -215,7 +216,7 @@ describe('lives, lists and mappings of a running system', () => {
       changes: [{ what: 'changed', kind: 'device', words: ['Retries: 2 → 5'] }],
       effects: [{ code: 'HLM-F1', effect: 'restarts' }],
     });
-    changed.devices[0].settings.theirAddress = 1;
+    Object.assign(changed.devices[0].settings, { theirAddress: 1 });
     const refused = await halvix('config', 'apply', fileOf('bad.json', changed));
     expect(refused).toMatchObject({ code: 1, out: '' });
     expect(refused.err).toContain("our address and the device's are both 1");
@@ -248,12 +249,12 @@ describe('lives, lists and mappings of a running system', () => {
       link: 'F2',
       life: 'drafted',
       settings: { ...second.devices[0].settings, theirAddress: 12 },
-    });
+    } as Loose['devices'][number]);
     expect((await halvix('config', 'import', fileOf('second.json', second))).code).toBe(0);
     const tried = await halvix('try', 'HLM-F2');
     expect(tried.out).toContain('read good: 28 binary inputs, 12 binary controls, 36 analog inputs, 4 counters');
     expect(tried.code).toBe(0);
-    second.devices[1].settings.theirAddress = 13;
+    Object.assign(second.devices[1].settings, { theirAddress: 13 });
     await halvix('config', 'import', fileOf('second.json', second));
     const mistaken = await halvix('try', 'HLM-F2');
     expect(mistaken.code).toBe(4);

@@ -18,7 +18,6 @@ beforeEach(async () => {
   if ((await rig.relayPoint('binary', 0)).value === 0) await ended(await order('close'));
 });
 
-const CODES: Record<string, number> = { trip: 0x81, close: 0x41, latchOn: 3 };
 const operations = async (): Promise<number> =>
   (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
 
@@ -29,8 +28,8 @@ async function order(
 ): Promise<string> {
   const now = Date.now();
   await rig.sql`
-    insert into command (id, point_id, device, address, operation, code, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
-    values (${id}, ${breaker}, 'HLM-F1', 'BO 0', ${operation}, ${CODES[operation]}, ${mode}, 500, 250, 1, 'test', 'requested',
+    insert into command (id, point_id, device, address, operation, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
+    values (${id}, ${breaker}, 'HLM-F1', 'BO 0', ${operation}, ${mode}, 500, 250, 1, 'test', 'requested',
       ${new Date(now)}, ${new Date(now + expiresIn)}) on conflict do nothing`;
   await rig.sql.notify('halvix_command', id);
   return id;

@@ -1,3 +1,4 @@
+import { movedTo, numberOf } from '@halvix/core/protocols';
 import { diffConfigurations, type DeviceObject, type DraftPoint, type ObjectKind } from '@halvix/core/config';
 import {
   applyConfiguration,
@@ -49,12 +50,9 @@ const find = async (kind: ObjectKind, wanted: (document: never) => boolean): Pro
   return found;
 };
 const point = (index: number): Promise<DraftObject> =>
-  find('point', (p: DraftPoint) => p.kind === 'analog' && p.at.index === index);
+  find('point', (p: DraftPoint) => p.kind === 'analog' && numberOf(p) === index);
 /** The point's document with another address. */
-const movedTo = ({ document }: DraftObject, index: number | null): DraftPoint => {
-  const point = document as DraftPoint;
-  return { ...point, at: { ...point.at, index } };
-};
+const moved = ({ document }: DraftObject, index: number | null): DraftPoint => movedTo(document as DraftPoint, index);
 const put = ({ id, kind, parent, version }: DraftObject, document: unknown): DraftChange => ({
   id,
   kind,
@@ -93,7 +91,7 @@ describe('the draft', () => {
     // What was undone is as it runs, made and deleted again as well.
     await change(put(await point(7), one.document));
     expect(await touchedSinceRevision(database)).toBe(0);
-    const made = await change({ ...put(one, movedTo(one, 900)), id: null, expected: null });
+    const made = await change({ ...put(one, moved(one, 900)), id: null, expected: null });
     if (!made.ok) throw new Error('a new point was refused');
     expect(await touchedSinceRevision(database)).toBe(1);
     await change({ ...put(one, null), id: made.changed[0].id, expected: made.version });
@@ -143,7 +141,7 @@ describe('the draft', () => {
 describe('what changes along', () => {
   test('the mappings of a point whose address moves', async () => {
     const one = await point(7);
-    const outcome = await change(put(one, movedTo(one, 70)));
+    const outcome = await change(put(one, moved(one, 70)));
     expect(outcome.ok && outcome.changed.map(({ kind, along }) => [kind, along])).toEqual([
       ['point', false],
       ['mapping', true],
@@ -184,7 +182,7 @@ describe('applying', () => {
   test('only the draft that was seen, and only one without a problem', async () => {
     const seen = await draftVersion(database);
     const one = await point(7);
-    await change(put(one, movedTo(one, 8)));
+    await change(put(one, moved(one, 8)));
     expect(await applyDraft(database, seen, 'ada', '')).toMatchObject({ ok: false, reason: 'changed' });
     const refused = await applyDraft(database, await draftVersion(database), 'ada', '');
     expect(refused).toMatchObject({ ok: false, reason: 'problems' });
@@ -205,7 +203,7 @@ describe('applying', () => {
 
   test('a point without an address keeps the draft from being applied', async () => {
     const one = await point(7);
-    await change(put(one, movedTo(one, null)));
+    await change(put(one, moved(one, null)));
     expect(await applyDraft(database, await draftVersion(database), 'ada', '')).toMatchObject({
       ok: false,
       reason: 'problems',
@@ -256,7 +254,7 @@ describe('what moves takes along what hangs on it', () => {
 
   test('the feedback of a control follows its point to another address', async () => {
     const isPoint = (kind: string, index: number) => (document: DraftPoint) =>
-      document.kind === kind && document.at.index === index;
+      document.kind === kind && numberOf(document) === index;
     const breaker = (await draftObjects(database, { kinds: ['point'], parent: 'HLM-F1' })).find(({ document }) =>
       isPoint('binary', 0)(document as DraftPoint),
     );

@@ -222,7 +222,6 @@ describe('commands', () => {
     device,
     address: 'BO 0',
     operation: 'trip',
-    code: 0x81,
     counts: null,
     mode: 'direct',
     onMs: 4_294_967_295,

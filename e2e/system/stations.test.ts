@@ -108,9 +108,9 @@ describe('a level that is wanted at the weir', () => {
     const [{ id: point }] = await rig.sql`select id from point_identity where device = 'SKA' and kind = 'setpoint'`;
     const id = randomUUID();
     await rig.sql`
-      insert into command (id, point_id, device, address, operation, code, counts, mode, on_ms, off_ms, count,
+      insert into command (id, point_id, device, address, operation, counts, mode, on_ms, off_ms, count,
         requested_by, state, requested, expires)
-      values (${id}, ${point}, 'SKA', 'AO 0', 'set', 2, 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
+      values (${id}, ${point}, 'SKA', 'AO 0', 'set', 2150, 'selectOperate', 0, 0, 1, 'test', 'requested',
         ${new Date()}, ${new Date(Date.now() + 10_000)})`;
     await rig.sql.notify('halvix_command', id);
     await rig.until('it is confirmed', async () => (await lastCommand()).state === 'confirmed', 20_000);
@@ -126,10 +126,10 @@ describe('a level that is wanted at the weir', () => {
     const configuration = demoConfiguration({ ...rig.ports });
     const outbound = configuration.outbounds.find(({ code }) => code === 'QST');
     outbound?.mappings.push(
-      mappingTo({ device: 'SKA', kind: 'setpoint', at: dnp3At(0) }, 'setpoint', 7, 'engineering', 'usual'),
+      mappingTo({ device: 'SKA', kind: 'setpoint', at: dnp3At(0) }, 'dnp3', 'setpoint', 7, 'engineering'),
     );
-    outbound?.mappings.push(mappingTo({ device: 'SKA', kind: 'text', at: dnp3At(0) }, 'text', 3, 'raw', 'usual'));
-    if (outbound) outbound.settings.commandClass = 1;
+    outbound?.mappings.push(mappingTo({ device: 'SKA', kind: 'text', at: dnp3At(0) }, 'dnp3', 'text', 3, 'raw'));
+    if (outbound) outbound.settings = { ...outbound.settings, commandClass: 1 };
     const textAtCentre = async (): Promise<unknown> =>
       (await rig.bench<{ kind: string; text?: string }[]>('GET', '/centres/QST/points')).find(
         ({ kind }) => kind === 'text',

@@ -1,5 +1,5 @@
 import { diffConfigurations, type DraftPoint } from '@halvix/core/config';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, movedTo, numberOf } from '@halvix/core/protocols';
 import {
   applyDraft,
   changeDraft,
@@ -172,13 +172,12 @@ describe.each(VERSIONS)('a database of version $version', ({ version, stations, 
     const apply = async (): ReturnType<typeof applyDraft> =>
       applyDraft(database, await draftVersion(database), 'test', 'after the upgrade');
     const bare = (await draftObjects(database, { kinds: ['point'] })).find(
-      ({ document }) => (document as DraftPoint).at.index === null,
+      ({ document }) => numberOf(document as DraftPoint) === null,
     );
     if (bare !== undefined) {
       expect(await apply()).toMatchObject({ ok: false, reason: 'problems' });
       const { id, parent, version: expected } = bare;
-      const point = bare.document as DraftPoint;
-      const document = { ...point, at: { ...point.at, index: 25 } };
+      const document = movedTo(bare.document as DraftPoint, 25);
       await changeDraft(database, [{ id, kind: 'point', parent, expected, document }], 'test', Date.now());
     }
     expect((await apply()).ok).toBe(true);
@@ -196,6 +195,6 @@ describe.each(VERSIONS)('a database of version $version', ({ version, stations, 
     const gate = profile.points.find((point) => addressOf(point) === 'BO 0');
     expect([profile.code, profile.version, gate?.control?.feedback?.point]).toEqual(['MY-GATE', 2, 'DBI 0']);
     const level = profile.points.find((point) => addressOf(point) === 'AO 0');
-    expect(level?.at.sentAs).toBe('int16');
+    expect(level?.at).toMatchObject({ sentAs: 'int16' });
   });
 });

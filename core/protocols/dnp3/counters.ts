@@ -29,6 +29,25 @@ export const COUNTER_WORDS = {
   linkFailures: 'link frames never acknowledged',
 } as const;
 
+/** What says that something is wrong. */
+export const TROUBLE = [
+  'timeouts',
+  'retries',
+  'noiseOctets',
+  'headerChecksums',
+  'bodyChecksums',
+  'otherDestination',
+  'otherSource',
+  'wrongDirection',
+  'transportErrors',
+  'overlongFragments',
+  'malformedFragments',
+  'unexpectedFragments',
+  'unsupported',
+  'eventsDropped',
+  'repeatedRequests',
+] as const satisfies readonly (keyof typeof COUNTER_WORDS)[];
+
 export type CounterName = keyof typeof COUNTER_WORDS;
 
 export class CounterSet {

@@ -1,5 +1,5 @@
 import type { TwoEnds } from '../ends.ts';
-import type { MasterSettings } from './settings.ts';
+import type { MasterSettings, OutstationSettings } from './settings.ts';
 
 const unsolicitedWords = ({ disableUnsolicited, unsolicitedClasses }: MasterSettings): string =>
   unsolicitedClasses.length > 0
@@ -8,7 +8,7 @@ const unsolicitedWords = ({ disableUnsolicited, unsolicitedClasses }: MasterSett
       ? 'switched off at start'
       : 'left as it is';
 
-export const ROLES: TwoEnds = {
+const ROLES: TwoEnds = {
   what: 'Protocol and role',
   ours: 'DNP3 master, asks',
   theirs: 'DNP3 outstation, answers',
@@ -16,9 +16,10 @@ export const ROLES: TwoEnds = {
 };
 
 /** What master and outstation have to agree on. */
-export function settingEnds(settings: MasterSettings): TwoEnds[] {
+export function masterEnds(settings: MasterSettings): TwoEnds[] {
   const clash = settings.ourAddress === settings.theirAddress ? 'both ends have the same address' : null;
   return [
+    ROLES,
     {
       what: 'DNP3 address',
       ours: String(settings.ourAddress),
@@ -56,3 +57,19 @@ export function settingEnds(settings: MasterSettings): TwoEnds[] {
     },
   ];
 }
+
+/** What our outstation and the centre's master have to agree on. */
+export const outstationEnds = (settings: OutstationSettings): TwoEnds[] =>
+  (
+    [
+      ['Its own address', 'the master', String(settings.theirAddress)],
+      ['Our outstation', String(settings.ourAddress), `asks ${settings.ourAddress}`],
+      ['Confirms events within', `waits ${settings.confirmTimeoutMs} ms`, `${settings.confirmTimeoutMs} ms`],
+      ['Operates after a select within', `waits ${settings.selectTimeoutMs} ms`, `${settings.selectTimeoutMs} ms`],
+      [
+        'Unsolicited reporting',
+        settings.unsolicited ? 'sent once it is enabled' : 'not sent',
+        settings.unsolicited ? 'enables it and confirms it' : 'polls the classes 1 to 3',
+      ],
+    ] as const
+  ).map(([what, ours, theirs]) => ({ what, ours, theirs, problem: null }));

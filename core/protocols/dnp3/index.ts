@@ -16,7 +16,7 @@ export {
   SETPOINT_LIMITS,
 } from './control.ts';
 export { Master, type MasterOptions } from './client/master.ts';
-export type { ControlMode, ControlRequest, ControlStep, MasterCommand, MasterEffect } from './client/mastermessages.ts';
+export type { ControlRequest, MasterCommand, MasterEffect } from './client/mastermessages.ts';
 export type { ReportedCommand } from './wire/measured.ts';
 export {
   Outstation,
@@ -31,7 +31,7 @@ export type { ReceivedFragment } from './wire/endpoint.ts';
 export { CarryingFragment, type ListedPoint } from './client/carried.ts';
 export { linkFraming } from './wire/framing.ts';
 export type { LinkEvent } from './wire/link.ts';
-export { credentialsSchema, orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';
+export { orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';
 export type { StoredFile } from './files/fileshelf.ts';
 export type { FileEntry } from './files/file.ts';
 export type { BufferedEvent } from './server/eventbuffer.ts';
@@ -44,7 +44,5 @@ export { Flag, objectType } from './wire/objects.ts';
 export { iinWords } from './wire/application.ts';
 export type { DeviceAttribute } from './attributes.ts';
 export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './client/trial.ts';
-export { converted, isControl, mappingProblem, targetKinds, type Handed, type MappingTarget } from './target.ts';
-export { ROLES, settingEnds } from './ends.ts';
-export type { TwoEnds } from '../ends.ts';
-export { addressing, dnp3At, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
+export { dnp3At, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
+export { USUAL_CLASS } from './target.ts';

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { ByteReader, ByteWriter } from '../../bytes/index.ts';
+import { credentialsSchema } from '../credentials.ts';
 import { pointIndex } from './address.ts';
 import { FunctionCode, iinWords, refusalOf, type Fragment } from './wire/application.ts';
 import type { FileEntry } from './files/file.ts';
@@ -14,11 +15,6 @@ const range = z
 const fileName = z.string().regex(/^[ -~]{0,200}$/, 'A file name has at most 200 printable ASCII characters');
 
 const oneFile = fileName.min(1, 'A file needs a name');
-/** What the device wants to know before it lets anybody at its files. */
-export const credentialsSchema = z.object({
-  user: z.string().regex(/^[ -~]{0,64}$/, 'A user has at most 64 printable ASCII characters'),
-  password: z.string().regex(/^[ -~]{0,64}$/, 'A password has at most 64 printable ASCII characters'),
-});
 const credentials = credentialsSchema.optional();
 
 /** What a person may ask of a device beyond its points. Each is sent once, and answered unless it says so. */
@@ -67,6 +63,29 @@ export interface OrderAnswer {
   /** The content of a file. */
   file?: Uint8Array;
 }
+
+const BROADCASTS = { time: 'set the clock', freeze: 'freeze counters', freezeAndClear: 'freeze and clear counters' };
+const ORDER_NAMES: Record<Order['what'], string> = {
+  freeze: 'freeze counters',
+  restart: 'restart',
+  assignClass: 'assign class',
+  unsolicited: 'unsolicited reporting',
+  writeDeadbands: 'write deadbands',
+  readDeadbands: 'read deadbands',
+  synchronise: 'set the clock',
+  directory: 'read directory',
+  readFile: 'read file',
+  deleteFile: 'delete file',
+  fileInformation: 'file information',
+  broadcast: 'to all on the line',
+};
+
+export const orderWords = (order: Order): string =>
+  order.what === 'broadcast' ? `to all on the line: ${BROADCASTS[order.job]}` : ORDER_NAMES[order.what];
+
+/** Orders that change how a device works, rather than ask it for something. */
+const CHANGING: readonly Order['what'][] = ['restart', 'assignClass', 'unsolicited', 'writeDeadbands', 'deleteFile'];
+export const changesDevice = ({ what }: Order): boolean => CHANGING.includes(what);
 
 /** An order that is one request. */
 export type Requested = Exclude<Order, { what: 'synchronise' | 'broadcast' | FileOrder['what'] }>;

@@ -1,69 +1,8 @@
-import {
-  addressWords,
-  isScaled,
-  KIND_WORDS,
-  Quality,
-  scaledValue,
-  type PointKind,
-  type ScaledPoint,
-} from '../../point/index.ts';
-import type { Dnp3DraftAt, Dnp3TargetAt } from './points.ts';
-
-/**
- * Which kinds a point may become towards a centre, its own first.
- *
- * - A state may become an analog or another state; a double-bit becomes a single bit only where it is off or on.
- * - A number never becomes a state, and nothing but a binary control becomes one: a control has to have somewhere to go.
- */
-const TARGETS: Record<PointKind, readonly PointKind[]> = {
-  binary: ['binary', 'doubleBit', 'analog'],
-  doubleBit: ['doubleBit', 'binary', 'analog'],
-  output: ['output', 'binary'],
-  analog: ['analog'],
-  counter: ['counter', 'analog'],
-  setpoint: ['setpoint', 'analog'],
-  frozenCounter: ['frozenCounter', 'counter', 'analog'],
-  text: ['text'],
-};
-
-export const targetKinds = (kind: PointKind): readonly PointKind[] => TARGETS[kind];
-/** Whether a centre may send something to it. */
-export const isControl = (kind: PointKind): boolean => kind === 'output' || kind === 'setpoint';
-
-export interface Handed {
-  value: number;
-  quality: number;
-}
-
-/** Double-bit states (IEEE 1815, annex A, group 3): 0 intermediate, 1 off, 2 on, 3 indeterminate. */
-const DOUBLE_OFF = 1;
-const DOUBLE_ON = 2;
-
-/** The value as the centre gets it, from raw or engineering value, with the quality that the conversion leaves. */
-export function converted(
-  from: PointKind,
-  to: PointKind,
-  raw: number,
-  quality: number,
-  point: ScaledPoint,
-  value: 'raw' | 'engineering',
-): Handed {
-  if (from === to && value === 'raw') return { value: raw, quality };
-  if (from === 'binary' && to === 'doubleBit') return { value: raw ? DOUBLE_ON : DOUBLE_OFF, quality };
-  if (from === 'doubleBit' && to === 'binary') {
-    // Neither off nor on: the single bit cannot say so, its quality does.
-    const settled = raw === DOUBLE_OFF || raw === DOUBLE_ON;
-    return { value: raw === DOUBLE_ON ? 1 : 0, quality: settled ? quality : quality | Quality.chatter };
-  }
-  if (value === 'engineering' && isScaled(from)) return { value: scaledValue(raw, point), quality };
-  return { value: raw, quality };
-}
-
-export interface MappingTarget {
-  kind: PointKind;
-  at: Dnp3TargetAt;
-  value: 'raw' | 'engineering';
-}
+import { KIND_WORDS, type PointKind, type ScaledPoint } from '../../point/index.ts';
+import type { TargetAddressing } from '../definition.ts';
+import { targetAtSchema, type Dnp3TargetAt } from './points.ts';
+import { GROUPS, DEFAULT_VARIATIONS, objectWords } from './server/pointtable.ts';
+import { objectType } from './wire/objects.ts';
 
 /** Whole numbers that an object can hold, by group and variation (IEEE 1815, annex A). */
 const WHOLE: Partial<Record<string, readonly [number, number]>> = {
@@ -73,33 +12,115 @@ const WHOLE: Partial<Record<string, readonly [number, number]>> = {
   '30 4': [-0x8000, 0x7fff],
 };
 
-/** Why a point does not fit its target; null when it does. */
-export function mappingProblem(
-  point: ScaledPoint & { kind: PointKind; at: Dnp3DraftAt },
-  target: MappingTarget,
-): { severity: 'problem' | 'warning'; words: string } | null {
-  const source = addressWords(point.kind, point.at.index ?? 0);
-  const { staticVariation } = target.at;
-  if (!TARGETS[point.kind].includes(target.kind))
-    return {
-      severity: 'problem',
-      words: `${source} is of another kind: a ${KIND_WORDS[point.kind].one} cannot become a ${KIND_WORDS[target.kind].one}`,
-    };
-  const limits = target.kind === 'analog' ? WHOLE[`30 ${staticVariation}`] : undefined;
-  const { pairs } = point;
-  if (limits !== undefined && pairs !== null) {
-    const [low, high] = target.value === 'engineering' ? [pairs.low, pairs.high] : [pairs.rawLow, pairs.rawHigh];
-    const [bottom, top] = [Math.min(low, high), Math.max(low, high)];
-    if (bottom < limits[0] || top > limits[1])
-      return {
-        severity: 'warning',
-        words: `its range ${bottom} to ${top} does not fit g30v${staticVariation}, which holds ${limits[0]} to ${limits[1]}`,
-      };
-    if (target.value === 'engineering' && top - bottom < 100)
-      return {
-        severity: 'warning',
-        words: `whole numbers of a range from ${bottom} to ${top} are coarse: choose a floating-point variation`,
-      };
-  }
+/** Usual classes of events: 1 for states, 2 for analogs, 3 for counters, none for controls (common practice). */
+export const USUAL_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
+  binary: 1,
+  doubleBit: 1,
+  output: 0,
+  analog: 2,
+  counter: 3,
+  setpoint: 2,
+  frozenCounter: 3,
+  text: 3,
+};
+
+type Target = Parameters<TargetAddressing<Dnp3TargetAt>['misfit']>[1];
+
+function misfit({ pairs }: ScaledPoint, { kind, at, value }: Target): string | null {
+  const { staticVariation } = at;
+  const limits = kind === 'analog' ? WHOLE[`30 ${staticVariation}`] : undefined;
+  if (limits === undefined || pairs === null) return null;
+  const [low, high] = value === 'engineering' ? [pairs.low, pairs.high] : [pairs.rawLow, pairs.rawHigh];
+  const [bottom, top] = [Math.min(low, high), Math.max(low, high)];
+  if (bottom < limits[0] || top > limits[1])
+    return `its range ${bottom} to ${top} does not fit g30v${staticVariation}, which holds ${limits[0]} to ${limits[1]}`;
+  if (value === 'engineering' && top - bottom < 100)
+    return `whole numbers of a range from ${bottom} to ${top} are coarse: choose a floating-point variation`;
   return null;
 }
+
+function problems({ kind, at }: Pick<Target, 'kind' | 'at'>): string[] {
+  const groups = GROUPS[kind];
+  const { staticVariation, eventVariation, eventClass } = at;
+  const missing: string[] = [];
+  if (objectType(groups.static, staticVariation) === undefined)
+    missing.push(`there is no object g${groups.static}v${staticVariation}`);
+  if (eventClass > 0 && objectType(groups.event ?? 0, eventVariation) === undefined)
+    missing.push(`there is no event object g${groups.event}v${eventVariation}`);
+  return missing;
+}
+
+const eventObject = ({ kind, at }: Pick<Target, 'kind' | 'at'>): string =>
+  at.eventClass > 0 ? objectWords(kind, 'event', at.eventVariation) : '';
+
+export const targets: TargetAddressing<Dnp3TargetAt> = {
+  at: targetAtSchema,
+  series: ({ kind }) => kind,
+  number: ({ index }) => index,
+  width: () => 1,
+  highest: 65_535,
+  // Engineering values have a fraction: single-precision floating point with flags, and with time for events.
+  propose: (kind, index, value, { eventClass }) => {
+    const floating = value === 'engineering' && (kind === 'analog' || kind === 'setpoint');
+    const variations = DEFAULT_VARIATIONS[kind];
+    const chosen = eventClass === undefined || eventClass === 'usual' ? USUAL_CLASS[kind] : Number(eventClass);
+    return {
+      protocol: 'dnp3',
+      index,
+      eventClass: kind === 'output' ? 0 : (chosen as 0 | 1 | 2 | 3),
+      staticVariation: floating ? (kind === 'analog' ? 5 : 3) : variations.static,
+      eventVariation: floating ? 7 : variations.event,
+    };
+  },
+  ruleFields: [
+    {
+      path: 'eventClass',
+      title: 'Event class',
+      type: 'choice',
+      choices: [
+        ['usual', 'usual: 1, 2, 3'],
+        ['0', 'no events'],
+        ['1', '1'],
+        ['2', '2'],
+        ['3', '3'],
+      ],
+    },
+  ],
+  misfit,
+  problems,
+  words: (target) => {
+    const events = eventObject(target);
+    const { kind, at } = target;
+    return `${objectWords(kind, 'static', at.staticVariation)}${events ? `, ${events} class ${at.eventClass}` : ''}`;
+  },
+  fields: [
+    { path: 'index', title: 'Address there', type: 'number', limits: [0, 65_535] },
+    {
+      path: 'eventClass',
+      title: 'Event class',
+      type: 'choice',
+      choices: [
+        [0, 'no events'],
+        [1, '1'],
+        [2, '2'],
+        [3, '3'],
+      ],
+      applies: (target) => (target as Target).kind !== 'output',
+    },
+    { path: 'staticVariation', title: 'Variation of its object', type: 'number', limits: [1, 6] },
+    {
+      path: 'eventVariation',
+      title: 'Variation of its events',
+      type: 'number',
+      limits: [0, 8],
+      applies: (target) => (target as Target).at.eventClass > 0,
+    },
+  ],
+  sheet: [
+    { title: 'Kind', text: ({ kind }) => KIND_WORDS[kind].one },
+    { title: 'Address', text: ({ at }) => String(at.index) },
+    { title: 'Event class', text: ({ at }) => (at.eventClass === 0 ? 'none' : String(at.eventClass)) },
+    { title: 'Object', text: ({ kind, at }) => objectWords(kind, 'static', at.staticVariation) },
+    { title: 'Event object', text: eventObject },
+  ],
+};

@@ -7,6 +7,7 @@ import {
   type Operation,
   type ScaledPoint,
 } from '@halvix/core/point';
+import { definitionOf } from '@halvix/core/protocols';
 import type { PointView } from './server/points.ts';
 import type { CommandView } from './live/topics.ts';
 
@@ -55,7 +56,7 @@ export const wantedWords = (wanted: Wanted, { unit }: PointView): string =>
 export function detailWords(wanted: Wanted, point: PointView): string {
   if (wanted.operation === 'set') {
     const counts = countsOf(wanted.value ?? NaN, point);
-    return counts.ok ? `${counts.value} counts, as ${point.at.sentAs}` : '';
+    return counts.ok ? `${counts.value} counts, as ${definitionOf(point.at.protocol).points.form(point)}` : '';
   }
   const { operation, onMs, offMs, count } = wanted;
   return isPulse(operation)

@@ -1,4 +1,5 @@
 import type { DeviceLife } from '@halvix/core/config';
+import type { ProtocolCode } from '@halvix/core/protocols';
 import { ENGINE_STALE_MS } from '@halvix/core/path';
 import { age, capital, clockTime, numberWord } from './format.ts';
 import type { Hops } from './live/topics.ts';
@@ -9,8 +10,12 @@ export interface DeviceOnPath {
   name: string;
   station: string;
   description: string;
-  address: number;
-  ourAddress: number;
+  protocol: ProtocolCode;
+  /** How it is addressed: `address 21`. */
+  where: string;
+  /** What the protocol calls our and its address; null: there is none. */
+  ourAddress: number | null;
+  theirAddress: number | null;
   /** Out of service: not polled. On test: collected, not passed on. */
   life: DeviceLife;
   link: { code: string; name: string; endpoint: string };
@@ -22,8 +27,9 @@ export interface OutboundOnPath {
   name: string;
   centre: string;
   port: number;
-  ourAddress: number;
-  theirAddress: number;
+  protocol: ProtocolCode;
+  ourAddress: number | null;
+  theirAddress: number | null;
   mapped: number;
 }
 
@@ -170,7 +176,7 @@ export function standing(
       advice: {
         before: `The path breaks between `,
         subject: device.name,
-        after: ` and ${device.link.name}${since}: ${path.device.words}. The link itself is up, so look at the device first: supply, address ${device.address}.`,
+        after: ` and ${device.link.name}${since}: ${path.device.words}. The link itself is up, so look at the device first: supply, ${device.where}.`,
         href,
       },
     };

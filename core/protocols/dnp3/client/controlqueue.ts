@@ -2,7 +2,8 @@ import type { Instant } from '../../../session/index.ts';
 import { iinWords, refusalOf, type Fragment } from '../wire/application.ts';
 import { parseHeaders } from '../wire/header.ts';
 import { ControlStatus, controlStatusWords, readControlBlock, readSetpoint } from '../control.ts';
-import type { ControlRequest, ControlStep } from './mastermessages.ts';
+import type { ControlStep } from '../../control.ts';
+import type { ControlRequest } from './mastermessages.ts';
 import type { TaskOf } from './task.ts';
 
 type ControlTask = TaskOf<'control'>;

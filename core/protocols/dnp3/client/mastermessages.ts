@@ -1,4 +1,5 @@
 import type { Instant } from '../../../session/index.ts';
+import type { ControlMode, ControlStep } from '../../control.ts';
 import type { DeviceAttribute } from '../attributes.ts';
 import type { CarryingFragment, ListedPoint } from './carried.ts';
 import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
@@ -7,8 +8,6 @@ import type { Order, OrderAnswer } from '../order.ts';
 
 /** What is said to a master, and what it says. */
 
-/** With `directNoAnswer` the device is asked for none. */
-export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
 export const isSelected = (mode: ControlMode): boolean => mode === 'selectOperate' || mode === 'selectOnly';
 
 export interface ControlRequest {
@@ -32,13 +31,6 @@ export type MasterCommand =
   | { type: 'survey'; id: string }
   | { type: 'order'; id: string; order: Order }
   | { type: 'resetCounters' };
-
-export type ControlStep =
-  | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
-  /** Sent without asking for an answer: nobody knows what came of it. */
-  | { step: 'unanswered' }
-  | { step: 'refused'; status: number; words: string }
-  | { step: 'expired' | 'failed' | 'unknown'; words: string };
 
 export type MasterEffect =
   | { type: 'send'; octets: Uint8Array }

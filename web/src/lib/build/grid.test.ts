@@ -23,7 +23,7 @@ const row = (id: number, kind: 'analog' | 'binary', index: number | null, name: 
   version: 2,
   author: '',
   changed: 0,
-  document: newPoint(kind, index, name),
+  document: newPoint('dnp3', kind, index, name),
 });
 const ROWS = [
   row(1, 'binary', 0, 'Breaker'),
@@ -75,7 +75,7 @@ test('problems are found by the id of the row, the worst first, unless somebody 
 
 test('changed rows stay in their place, new ones come in order, deleted ones go', () => {
   const changed = [
-    { ...ROWS[1], document: newPoint('analog', 10, 'Changed') },
+    { ...ROWS[1], document: newPoint('dnp3', 'analog', 10, 'Changed') },
     { ...ROWS[2], document: null as never },
     row(9, 'analog', 5, 'New'),
   ];
@@ -92,7 +92,7 @@ test('where points are seen, and targets that two share', () => {
     ...row(id, 'analog', 0, 'x'),
     kind: 'mapping' as const,
     parent,
-    document: mappingTo({ device: 'D1', kind: 'analog' as const, at: dnp3At(index) }, 'analog', target, 'raw', 'usual'),
+    document: mappingTo({ device: 'D1', kind: 'analog' as const, at: dnp3At(index) }, 'dnp3', 'analog', target, 'raw'),
   });
   const list = [mapping(1, 'QST', 7, 7), mapping(2, 'AMB', 7, 3), mapping(3, 'QST', 8, 7)];
   expect(mappedWords(list).get('D1 AI 7')).toBe('QST AI 7, AMB AI 3');

@@ -52,7 +52,12 @@ export const analyseRows = (rows: string[][]): Promise<Result<Table, string>> =>
  * each kind, after which those without an address are numbered.
  */
 export async function previewed(table: Table, context: PreviewContext): Promise<Preview> {
-  const addresses = (await ask({ do: 'addresses', table, kind: context.kind })) as Set<string>;
+  const addresses = (await ask({
+    do: 'addresses',
+    table,
+    kind: context.kind,
+    protocols: [...new Set(context.devices.values())],
+  })) as Set<string>;
   const highest = new Map<string, number>();
   const places: number[] = [];
   context.known.forEach(({ device, point }, at) => {

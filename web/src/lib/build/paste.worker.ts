@@ -1,4 +1,5 @@
 import type { PointKind } from '@halvix/core/point';
+import type { ProtocolCode } from '@halvix/core/protocols';
 import {
   addressesIn,
   decodeText,
@@ -14,7 +15,7 @@ export type PasteJob =
   | { id: number; do: 'text'; text: string }
   | { id: number; do: 'octets'; octets: Uint8Array }
   | { id: number; do: 'rows'; rows: string[][] }
-  | { id: number; do: 'addresses'; table: Table; kind: PointKind }
+  | { id: number; do: 'addresses'; table: Table; kind: PointKind; protocols: ProtocolCode[] }
   | { id: number; do: 'preview'; table: Table; context: PreviewContext };
 
 self.onmessage = ({ data }: MessageEvent<PasteJob>): void => {
@@ -32,7 +33,7 @@ function carriedOut(job: PasteJob): unknown {
     case 'rows':
       return tableOf(job.rows);
     case 'addresses':
-      return addressesIn(job.table, job.kind);
+      return addressesIn(job.table, job.kind, job.protocols);
     case 'preview':
       return previewTable(job.table, job.context);
     default:

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { decimals } from '@halvix/core/point';
   import type { CommandOrder } from '@halvix/core/path';
   import { Dialog } from 'bits-ui';
@@ -30,7 +31,13 @@
   const watchedId = untrack(() => point.setting?.follows.pointId ?? point.control?.feedback?.pointId ?? null);
   let part = $state<'what' | 'sure' | 'sent'>('what');
   let wanted = $state<Wanted>(sensible());
-  let mode = $state<CommandOrder['mode']>('selectOperate');
+  const { modes } = untrack(() => definitionOf(device.protocol).device.orders);
+  const MODE_TITLES: Record<string, [title: string, words: string]> = {
+    selectOperate: ['Select, then operate', 'the device checks first and carries out only what it selected'],
+    direct: ['Direct operate', 'one message'],
+    directNoAnswer: ['Direct, unanswered', 'one message, the device does not say what it thinks of it'],
+  };
+  let mode = $state(modes[0] as CommandOrder['mode']);
   let id = '';
   let command = $state.raw<CommandView | null>(null);
   let problem = $state<string | null>(null);
@@ -153,22 +160,15 @@
               {/each}
             </fieldset>
           {/if}
-          <fieldset>
+          <fieldset hidden={modes.length < 2}>
             <legend class="mb-1 text-soft">How</legend>
-            <label class="flex items-baseline gap-2"
-              ><input type="radio" bind:group={mode} value="selectOperate" /><span
-                ><b>Select, then operate</b>: the device checks first and carries out only what it selected</span
-              ></label
-            >
-            <label class="flex items-baseline gap-2"
-              ><input type="radio" bind:group={mode} value="direct" /><span><b>Direct operate</b>: one message</span
-              ></label
-            >
-            <label class="flex items-baseline gap-2"
-              ><input type="radio" bind:group={mode} value="directNoAnswer" /><span
-                ><b>Direct, unanswered</b>: one message, the device does not say what it thinks of it</span
-              ></label
-            >
+            {#each modes as one (one)}
+              <label class="flex items-baseline gap-2"
+                ><input type="radio" bind:group={mode} value={one} /><span
+                  ><b>{MODE_TITLES[one][0]}</b>: {MODE_TITLES[one][1]}</span
+                ></label
+              >
+            {/each}
           </fieldset>
           {#if wanted.operation !== 'set' && isPulse(wanted.operation)}
             <div class="flex gap-4">
@@ -204,7 +204,7 @@
       {:else if part === 'sure'}
         <div class="border-l-4 border-alarm bg-ground p-4" data-testid="control-summary">
           <p>
-            <b>{wantedWords(wanted, point)}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, DNP3 address {device.address},
+            <b>{wantedWords(wanted, point)}</b> goes to <b>{device.name}</b> at {device.link.endpoint}, {device.where},
             output {point.address} “{point.name}”.
           </p>
           <p class="mt-1">

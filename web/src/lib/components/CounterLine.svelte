@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { COUNTER_WORDS, type CounterName } from '@halvix/core/protocols/dnp3';
+  import type { AnyDefinition } from '@halvix/core/protocols';
   import { clock } from '../clock.svelte.ts';
   import { clockTime, fullTime, rawWords } from '../format.ts';
 
@@ -7,32 +7,15 @@
   interface Props {
     counters: Record<string, number>;
     since: number;
-    always: CounterName[];
+    counted: AnyDefinition['counters'];
+    always: readonly string[];
     extra?: [string, number][];
     reset?: () => void;
   }
-  let { counters, since, always, extra = [], reset }: Props = $props();
-  const TROUBLE = new Set<CounterName>([
-    'timeouts',
-    'retries',
-    'noiseOctets',
-    'headerChecksums',
-    'bodyChecksums',
-    'otherDestination',
-    'otherSource',
-    'wrongDirection',
-    'transportErrors',
-    'overlongFragments',
-    'malformedFragments',
-    'unexpectedFragments',
-    'unsupported',
-    'eventsDropped',
-    'repeatedRequests',
-  ]);
+  let { counters, since, counted, always, extra = [], reset }: Props = $props();
+  const trouble = $derived(new Set(counted.trouble));
   const names = $derived(
-    (Object.keys(COUNTER_WORDS) as CounterName[]).filter(
-      (name) => always.includes(name) || (TROUBLE.has(name) && counters[name] > 0),
-    ),
+    Object.keys(counted.words).filter((name) => always.includes(name) || (trouble.has(name) && counters[name] > 0)),
   );
 </script>
 
@@ -44,8 +27,8 @@
       >{/if}
   </span>
   {#each names as name (name)}
-    <span class="mono" class:text-questionable={TROUBLE.has(name) && counters[name] > 0}
-      >{rawWords(counters[name] ?? 0)} {COUNTER_WORDS[name]}</span
+    <span class="mono" class:text-questionable={trouble.has(name) && counters[name] > 0}
+      >{rawWords(counters[name] ?? 0)} {counted.words[name]}</span
     >
   {/each}
   {#each extra as [words, count] (words)}

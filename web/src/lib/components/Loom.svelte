@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { clock } from '../clock.svelte.ts';
   import { live } from '../live/live.svelte.ts';
   import { devicePath, engineHop, outboundHop, type DeviceOnPath, type OutboundOnPath } from '../path.ts';
@@ -159,7 +160,7 @@
           stroke-dasharray={dash(hop.state)}
         />
         <text x={X.outbound - 14} y={y - 8} text-anchor="end" font-size="12" fill="var(--soft)"
-          >{outbound.name} · DNP3 · {outbound.port}</text
+          >{outbound.name} · {definitionOf(outbound.protocol).words.name} · {outbound.port}</text
         >
         <circle
           cx={X.outbound}

@@ -71,7 +71,7 @@
   {/each}
   <div class="absolute top-[22px] w-[18%]" style="left: 0">
     <div class="font-semibold">{device.description ? device.name : device.code}</div>
-    <div class="mono">address {device.address}</div>
+    <div class="mono">{device.where}</div>
     <div
       class="mono"
       class:text-soft={path.device.state === 'good'}
@@ -99,7 +99,7 @@
   </div>
   <div class="absolute top-[22px] w-[21%]" style="left: 39%">
     <div class="font-semibold">Engine</div>
-    <div class="mono">our address {device.ourAddress}</div>
+    {#if device.ourAddress !== null}<div class="mono">our address {device.ourAddress}</div>{/if}
     <div class="mono" class:text-soft={path.engine.state === 'good'} class:text-lost={path.engine.state === 'lost'}>
       {path.engine.state === 'lost'
         ? path.engine.words

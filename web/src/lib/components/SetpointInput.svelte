@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { countsOf } from '../control.ts';
   import type { PointView } from '../server/points.ts';
 
@@ -18,6 +19,8 @@
   <span>Value{point.unit ? `, ${point.unit}` : ''} <span class="text-soft">({bounds})</span></span>
   <span class="flex items-baseline gap-3">
     <input class="field mono w-40 text-right text-[16px]" type="number" step="any" bind:value />
-    {#if counts?.ok}<span class="text-soft">sent as {counts.value} counts, {point.at.sentAs}</span>{/if}
+    {#if counts?.ok}<span class="text-soft"
+        >sent as {counts.value} counts, {definitionOf(point.at.protocol).points.form(point)}</span
+      >{/if}
   </span>
 </label>

@@ -1,4 +1,4 @@
-import type { Order } from '@halvix/core/protocols/dnp3';
+import { definitionOf, type ProtocolCode } from '@halvix/core/protocols';
 import type { Role } from '@halvix/db';
 
 /** Who may do what: the one place. A route or a method that is not listed is refused to everybody. */
@@ -55,16 +55,9 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/api/profiles': { GET: 'viewer', POST: 'engineer', DELETE: 'engineer' },
 };
 
-/** Orders that change how a device works, rather than ask it for something. */
-const CHANGING_ORDERS: readonly Order['what'][] = [
-  'restart',
-  'assignClass',
-  'unsolicited',
-  'writeDeadbands',
-  'deleteFile',
-];
-export const mayOrder = (role: Role, { what }: Order): boolean =>
-  RANK[role] >= RANK[CHANGING_ORDERS.includes(what) ? 'engineer' : 'operator'];
+/** Orders that change how a device works, rather than ask it for something, are for engineers. */
+export const mayOrder = (role: Role, protocol: ProtocolCode, order: unknown): boolean =>
+  RANK[role] >= RANK[definitionOf(protocol).device.orders.changes(order) ? 'engineer' : 'operator'];
 
 export function mayDo(role: Role | null, routeId: string, method: string): 'yes' | 'sign in' | 'no' {
   const rule = ACCESS[routeId]?.[method === 'HEAD' ? 'GET' : method];

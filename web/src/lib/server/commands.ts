@@ -3,6 +3,6 @@ import type { CommandView } from '../live/topics.ts';
 
 /** A command as browsers see it. */
 export function commandView(row: Command): CommandView {
-  const { code: _code, engine: _engine, outbound: _outbound, claimed: _claimed, ...view } = row;
+  const { engine: _engine, outbound: _outbound, claimed: _claimed, ...view } = row;
   return view;
 }

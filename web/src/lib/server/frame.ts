@@ -1,3 +1,4 @@
+import { definitionOf } from '@halvix/core/protocols';
 import { endpointWords } from '@halvix/core/config';
 import type { DeviceOnPath, OutboundOnPath } from '../path.ts';
 import type { Model } from './model.ts';
@@ -26,8 +27,10 @@ export function frameOf({ configuration, revision }: Model): Frame {
           name: device.name,
           station: device.station,
           description: device.description,
-          address: device.settings.theirAddress,
-          ourAddress: device.settings.ourAddress,
+          protocol: device.protocol,
+          where: definitionOf(device.protocol).device.where(device.settings),
+          ourAddress: planned(definitionOf(device.protocol).device, device.settings, 'ours'),
+          theirAddress: planned(definitionOf(device.protocol).device, device.settings, 'theirs'),
           life: device.life,
           link: {
             code: device.link,
@@ -37,14 +40,26 @@ export function frameOf({ configuration, revision }: Model): Frame {
           outbounds: outbounds.filter((o) => o.mappings.some((m) => m.device === device.code)).map(({ code }) => code),
         };
       }),
-    outbounds: outbounds.map(({ code, name, centre, port, settings, mappings }) => ({
+    outbounds: outbounds.map(({ code, name, centre, port, protocol, settings, mappings }) => ({
       code,
       name,
       centre,
       port,
-      ourAddress: settings.ourAddress,
-      theirAddress: settings.theirAddress,
+      protocol,
+      ourAddress: planned(definitionOf(protocol).outbound, settings, 'ours'),
+      theirAddress: planned(definitionOf(protocol).outbound, settings, 'theirs'),
       mapped: mappings.length,
     })),
   };
+}
+
+/** What a protocol calls our or their address; null: it has none. */
+function planned(
+  side: { plan: { ours: string | null; theirs: string | null } } | null,
+  settings: object,
+  which: 'ours' | 'theirs',
+): number | null {
+  const key = side?.plan[which] ?? null;
+  const value = key === null ? null : (settings as Record<string, unknown>)[key];
+  return typeof value === 'number' ? value : null;
 }

@@ -1,5 +1,5 @@
 import type { PointConfig } from '@halvix/core/config';
-import { addressOf, inAddressOrder } from '@halvix/core/protocols';
+import { addressOf, definitionOf, inAddressOrder } from '@halvix/core/protocols';
 import type { Model } from './model.ts';
 
 export interface Found {
@@ -31,14 +31,15 @@ export function search({ configuration, points }: Model, query: string): Found[]
         href: `/run?station=${code}`,
         device: null,
       });
-  for (const { code, name, settings, link } of configuration.devices) {
+  for (const { code, name, protocol, settings, link } of configuration.devices) {
+    const where = definitionOf(protocol).device.where(settings);
     const at = configuration.links.find((l) => l.code === link);
     const endpoint = at ? `${at.host}:${at.port}` : '';
-    if (matches(code, name, endpoint, `address ${settings.theirAddress}`))
+    if (matches(code, name, endpoint, where))
       found.push({
         what: 'device',
         title: `${code} ${name}`,
-        detail: `address ${settings.theirAddress} · ${endpoint}`,
+        detail: `${where} · ${endpoint}`,
         href: `/run/device/${code}`,
         device: code,
       });

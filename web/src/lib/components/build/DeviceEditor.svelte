@@ -1,8 +1,9 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
   import { sameDocument, twoEnds, type DeviceObject } from '@halvix/core/config';
+  import { definitionOf, PROTOCOLS, type ProtocolCode } from '@halvix/core/protocols';
   import { untrack } from 'svelte';
-  import { DEVICE_FORM, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
+  import { deviceForm, LINK_FORM, newDevice, newLink, usualFraming, type LinkObject } from '$lib/build/devices.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
@@ -55,7 +56,18 @@
   );
   function join(next: string): void {
     joins = next;
-    link = links.find(({ document }) => document.code === next)?.document ?? newLink();
+    link = links.find(({ document }) => document.code === next)?.document ?? newLink(device.protocol);
+    if (link.protocol !== device.protocol) speak(link.protocol);
+  }
+
+  /** Another protocol: its settings begin as they do for a new device. A link of its own carries it. */
+  function speak(protocol: ProtocolCode): void {
+    const { code: known, name, description, station: at, link: on, life, passOnWhileOnTest } = device;
+    device = { ...newDevice(at, protocol), code: known, name, description, link: on, life, passOnWhileOnTest };
+    if (joins !== '' && link.protocol !== protocol) joins = '';
+    if (joins !== '') return;
+    const port = link.port === definitionOf(link.protocol).port ? definitionOf(protocol).port : link.port;
+    link = { ...link, protocol, port, framing: usualFraming(protocol, link.type) };
   }
   const wanted = $derived({
     device: {
@@ -94,7 +106,11 @@
   let leaving = false;
 
   /** What another way to the device needs: a serial port has no host, and a bit rate always. */
-  function fitted(next: LinkObject): LinkObject {
+  function fitted(given: LinkObject): LinkObject {
+    const fits = definitionOf(given.protocol).framings.some(
+      ({ code: own, links: types }) => own === given.framing && types.includes(given.type),
+    );
+    const next = fits ? given : { ...given, framing: usualFraming(given.protocol, given.type) };
     if (next.type !== 'serial' || link.type === 'serial') return next;
     const { bitRate } = next.line;
     return { ...next, line: { ...next.line, bitRate: bitRate === 0 ? 9600 : bitRate } };
@@ -161,8 +177,8 @@
       ['outOfService', 'out of service: not polled'],
     ] as const,
   });
-  const defaults = untrack(() => newDevice(''));
-  const linkDefaults = newLink();
+  const defaults = $derived(newDevice('', device.protocol));
+  const linkDefaults = $derived(newLink(link.protocol));
 </script>
 
 <form
@@ -181,12 +197,15 @@
             path: 'protocol',
             title: 'Protocol and our role',
             type: 'choice',
-            help: 'the device is the outstation',
+            help: `the device is the ${definitionOf(device.protocol).words.them}`,
           }}
-          value="dnp3"
-          disabled={!mayBuild}
-          choices={[['dnp3', 'DNP3; we are the master']]}
-          change={() => {}}
+          value={device.protocol}
+          disabled={!mayBuild || !isNew}
+          choices={PROTOCOLS.map((one) => {
+            const { name, us } = definitionOf(one).words;
+            return [one, `${name}; we are the ${us}`] as const;
+          })}
+          change={(value) => speak(value as ProtocolCode)}
         />
         {#if stations.length > 0}
           <SettingInput
@@ -224,7 +243,7 @@
     <section class="panel p-4" aria-label="Device">
       <h2 class="mb-3">Device</h2>
       <SettingsForm
-        fields={DEVICE_FORM}
+        fields={deviceForm(device.protocol)}
         document={device}
         {defaults}
         {choices}
@@ -290,10 +309,10 @@
   <div class="flex flex-col gap-4">
     {#if mayBuild}
       <TryIt
-        request={() => ({ type: 'try', link: wanted.link, settings: wanted.device.settings })}
+        protocol={device.protocol}
+        request={() => ({ type: 'try', link: wanted.link, device: wanted.device })}
         blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
-        all.device['settings.theirAddress'] ||
-        all.device['settings.ourAddress']
+        definitionOf(device.protocol).device.placed.some((key) => all.device[`settings.${key}`])
           ? 'Fill in the addresses first'
           : wanted.link.code === ''
             ? 'Give the device its code first'

@@ -87,7 +87,7 @@
     preview = await previewed(table, {
       device: into || null,
       kind,
-      devices: devices.map(({ code }) => code),
+      devices: new Map(devices.map(({ code, protocol }) => [code, protocol])),
       known: rows.map(({ parent, document }) => ({ device: parent, point: document })),
     });
   }

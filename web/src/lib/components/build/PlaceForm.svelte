@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf, devicePart, type ProtocolCode } from '@halvix/core/protocols';
   import { placementSchema, type Placement } from '@halvix/core/profile';
   import { readTable } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
@@ -7,21 +8,31 @@
   /** Places for new devices: one row each, typed or pasted from a spreadsheet. */
   interface Props {
     like: Placement;
+    protocol: ProtocolCode;
     make: (places: Placement[]) => Promise<string | null>;
     word: string;
   }
-  let { like, make, word }: Props = $props();
+  let { like, protocol, make, word }: Props = $props();
 
-  type Texts = Record<keyof Placement, string>;
-  const COLUMNS: [keyof Placement, string, string][] = [
+  type Texts = Record<string, string>;
+  /** The settings that differ from device to device, with their titles. */
+  const own = untrack(() => {
+    const { placed, fields } = definitionOf(protocol).device;
+    return placed.map((key): [string, string, string] => [
+      key,
+      fields.find(({ path }) => path === `settings.${key}`)?.title ?? key,
+      '110px',
+    ]);
+  });
+  const COLUMNS: [string, string, string][] = [
     ['code', 'Code', '120px'],
     ['name', 'Name', '1fr'],
     ['station', 'Station', '110px'],
     ['host', 'Address of the device', '1fr'],
     ['port', 'TCP port', '90px'],
-    ['theirAddress', 'Their address', '110px'],
-    ['ourAddress', 'Our address', '110px'],
+    ...own.toReversed(),
   ];
+  const { theirs } = untrack(() => definitionOf(protocol).device.plan);
   const blank = (): Texts =>
     untrack(() => ({
       code: '',
@@ -29,8 +40,8 @@
       station: like.station,
       host: like.host,
       port: String(like.port),
-      theirAddress: '',
-      ourAddress: String(like.ourAddress),
+      // Its own address is the device's own; ours stays what it was.
+      ...Object.fromEntries(own.map(([key]) => [key, key === theirs ? '' : String(like.settings[key] ?? '')])),
     }));
   let rows = $state<Texts[]>([blank()]);
   let problem = $state<string | null>(null);
@@ -40,16 +51,17 @@
   const read = $derived(
     rows.map((row) => {
       const number = (text: string): number => (text.trim() === '' ? NaN : Number(text));
-      const parsed = placementSchema.safeParse({
-        ...row,
-        port: number(row.port),
-        theirAddress: number(row.theirAddress),
-        ourAddress: number(row.ourAddress),
-      });
+      const { code, name, station, host } = row;
+      const settings = Object.fromEntries(own.map(([key]) => [key, number(row[key])]));
+      const parsed = placementSchema.safeParse({ code, name, station, host, port: number(row.port), settings });
       if (!parsed.success) {
         const [issue] = parsed.error.issues;
         return { place: null, words: `${COLUMNS.find(([key]) => key === issue.path[0])?.[1] ?? ''}: ${issue.message}` };
       }
+      const placed = devicePart.safeParse({ protocol, settings });
+      const wrong = placed.success ? undefined : placed.error.issues.find(({ path }) => path[0] === 'settings');
+      if (wrong !== undefined)
+        return { place: null, words: `${own.find(([key]) => key === wrong.path[1])?.[1] ?? ''}: ${wrong.message}` };
       if (draft.device(row.code) || draft.of('link').some(({ document }) => document.code === row.code))
         return { place: null, words: `Code: ${row.code} is taken` };
       if (rows.filter((other) => other.code === row.code).length > 1)
@@ -97,8 +109,9 @@
   }}
 >
   <p class="text-soft">
-    One row a device. Rows copied from a spreadsheet may be pasted here: code, name, station, address, port, their and
-    our DNP3 address.
+    One row a device. Rows copied from a spreadsheet may be pasted here: {COLUMNS.map(([, title]) =>
+      title.toLowerCase(),
+    ).join(', ')}.
   </p>
   <div class="grid gap-1.5" style="grid-template-columns: {COLUMNS.map(([, , width]) => width).join(' ')} 24px">
     {#each COLUMNS as [key, title] (key)}<span class="text-[12.5px] text-soft">{title}</span>{/each}<span></span>

@@ -1,8 +1,8 @@
 <script lang="ts">
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
-  import { KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
-  import { addressOf } from '@halvix/core/protocols';
-  import { runOfPoints, type PatternContext } from '@halvix/core/pointlist';
+  import { KIND_WORDS, type PointKind } from '@halvix/core/point';
+  import { addressOf, definitionOf, FIRST_PROTOCOL, numberOf, type ProtocolCode } from '@halvix/core/protocols';
+  import { newPoint, runOfPoints, type PatternContext } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
   import Sheet from './Sheet.svelte';
@@ -24,15 +24,22 @@
   let pattern = $state('Feeder current L{n}');
   let problem = $state<string | null>(null);
 
+  const protocolOf = (code: string): ProtocolCode =>
+    devices.find((one) => one.code === code)?.protocol ?? FIRST_PROTOCOL;
+
   function nextFree(of: PointKind, code: string): number {
-    return rows.reduce(
-      (next, { parent, document }) =>
-        parent === code && document.kind === of ? Math.max(next, (document.at.index ?? -1) + 1) : next,
-      0,
-    );
+    const protocol = protocolOf(code);
+    const { series, width } = definitionOf(protocol).points;
+    const wanted = series(newPoint(protocol, of, null, '-'));
+    return rows.reduce((next, { parent, document }) => {
+      const number = parent === code && series(document) === wanted ? numberOf(document) : null;
+      return number === null ? next : Math.max(next, number + width(document));
+    }, 0);
   }
 
-  const run = $derived(runOfPoints({ kind, count: count ?? 0, first: first ?? -1, pattern }, context(into)));
+  const run = $derived(
+    runOfPoints({ protocol: protocolOf(into), kind, count: count ?? 0, first: first ?? -1, pattern }, context(into)),
+  );
   const taken = $derived.by(() => {
     if (!run.ok) return [];
     const keys = new Set(rows.map(({ parent, document }) => pointKey(parent, addressOf(document))));
@@ -69,7 +76,9 @@
     <label class="flex flex-col gap-0.5"
       >Kind
       <select class="field" bind:value={kind} onchange={() => (first = nextFree(kind, into))}>
-        {#each POINT_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
+        {#each definitionOf(protocolOf(into)).points.kinds as one (one)}<option value={one}
+            >{KIND_WORDS[one].one}</option
+          >{/each}
       </select></label
     >
     <label class="flex flex-col gap-0.5"

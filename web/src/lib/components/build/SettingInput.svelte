@@ -8,7 +8,7 @@
     fallback?: unknown;
     problem?: string | undefined;
     disabled?: boolean;
-    choices?: readonly (readonly [string, string])[];
+    choices?: readonly (readonly [string | number, string])[];
     change: (value: unknown) => void;
   }
   let { field, value, fallback, problem, disabled = false, choices, change }: Props = $props();
@@ -54,7 +54,12 @@
         <option value="yes">yes</option><option value="no">no</option>
       </select>
     {:else if options}
-      <select class="field" {disabled} value={String(value)} onchange={(e) => change(e.currentTarget.value)}>
+      <select
+        class="field"
+        {disabled}
+        value={String(value)}
+        onchange={(e) => change(options.find(([key]) => String(key) === e.currentTarget.value)?.[0])}
+      >
         {#each options as [key, words] (key)}<option value={key}>{words}</option>{/each}
       </select>
     {:else}

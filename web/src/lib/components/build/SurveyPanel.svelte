@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { compareSurvey, pointsFromSurvey, surveyWords, type SurveyedPoint } from '@halvix/core/survey';
+  import { compareSurvey, pointsFromSurvey, surveyWords } from '@halvix/core/survey';
   import { KIND_WORDS } from '@halvix/core/point';
-  import { addressOf } from '@halvix/core/protocols';
+  import { addressOf, FIRST_PROTOCOL, type SurveyedPoint } from '@halvix/core/protocols';
   import type { DraftPoint } from '@halvix/core/config';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
@@ -63,7 +63,7 @@
   const add = (points: SurveyedPoint[]): Promise<void> =>
     take(
       `add ${points.length} surveyed points to ${device}`,
-      pointsFromSurvey(points).map((document) => ({
+      pointsFromSurvey(points, draft.device(device)?.document.protocol ?? FIRST_PROTOCOL).map((document) => ({
         id: null,
         kind: 'point',
         parent: device,
@@ -113,9 +113,9 @@
 {#if result === null && probe?.state !== 'bad'}<p class="text-soft">Asking the device …</p>{/if}
 {#if probe && probe.result.attributes.length > 0}
   <p class="text-[13px]" data-testid="attributes">
-    It says of itself: {#each probe.result.attributes as { variation, name, text }, i (variation)}{i > 0
-        ? ', '
-        : ''}<span class="text-soft">{name.toLowerCase()}</span>
+    It says of itself: {#each probe.result.attributes as { name, text }, i (name)}{i > 0 ? ', ' : ''}<span
+        class="text-soft">{name.toLowerCase()}</span
+      >
       {text}{/each}.
   </p>
 {/if}

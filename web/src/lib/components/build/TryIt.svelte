@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf, type ProtocolCode } from '@halvix/core/protocols';
   import type { ProbeRequest } from '@halvix/core/path';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
@@ -8,14 +9,20 @@
   import { engineHop } from '$lib/path.ts';
 
   /** Tries a device before it is saved: in steps, with what came back and what each failure usually means. */
-  let { request, blocked, hint }: { request: () => ProbeRequest; blocked: string | null; hint: string | null } =
-    $props();
+  interface Props {
+    protocol: ProtocolCode;
+    request: () => ProbeRequest;
+    blocked: string | null;
+    hint: string | null;
+  }
+  let { protocol, request, blocked, hint }: Props = $props();
   let id = $state<string | null>(null);
   let problem = $state<string | null>(null);
 
   const probe = $derived(live.probe?.id === id ? live.probe : null);
   const running = $derived(id !== null && (probe === null || probe.state === 'requested' || probe.state === 'running'));
-  const STEPS = { resolve: 'Find the host', connect: 'Connect', linkStatus: 'Link status', read: 'Read' };
+  const trial = $derived(definitionOf(protocol).device.trial);
+  const steps = $derived<Record<string, string>>({ resolve: 'Find the host', connect: 'Connect', ...trial.steps });
 
   onMount(() => () => live.watch({ probe: null }));
 
@@ -43,7 +50,7 @@
 <section class="panel p-4" aria-label="Try it">
   <div class="flex items-center gap-3">
     <h2 class="whitespace-nowrap">Try it</h2>
-    <span class="grow text-soft">connects, asks for the link status, reads class 0; changes nothing</span>
+    <span class="grow text-soft">{trial.words}</span>
     {#if running}<button class="button" type="button" onclick={() => void cancel()}>Cancel</button>
     {:else}<button
         class="button"
@@ -62,7 +69,7 @@
           <span aria-hidden="true" class:text-alarm={step.state === 'bad'}
             >{{ running: '◌', good: '●', odd: '◐', bad: '✕' }[step.state]}</span
           >
-          <span>{STEPS[step.step]}</span>
+          <span>{steps[step.step] ?? step.step}</span>
           <span class:text-alarm={step.state === 'bad'}>
             {step.words}{step.state === 'running' ? ' …' : ''}
             {#if step.meaning}<span class="block text-ink">{step.meaning}</span>{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { page } from '$app/state';
   import type { DeviceLife } from '@halvix/core/config';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
@@ -145,7 +146,9 @@
               <span class="min-w-0 truncate"
                 >{device.name}
                 <span class="text-soft"
-                  >{link ? `${link.host}:${link.port}` : 'no link'}, address {device.settings.theirAddress}</span
+                  >{link ? `${link.host}:${link.port}` : 'no link'}, {definitionOf(device.protocol).device.where(
+                    device.settings,
+                  )}</span
                 >
                 {#if LIFE[device.life]}<span class="ml-1 text-questionable">{LIFE[device.life]}</span>{/if}
               </span>
@@ -188,8 +191,9 @@
               <span class="min-w-0 truncate"
                 >{outbound.centre}{outbound.name === 'centre' ? '' : `, ${outbound.name}`}
                 <span class="text-soft"
-                  >calls us on port {outbound.port}; our address {outbound.settings.ourAddress}, theirs {outbound
-                    .settings.theirAddress}</span
+                  >calls us on port {outbound.port}; {definitionOf(outbound.protocol).outbound?.where(
+                    outbound.settings,
+                  )}</span
                 ></span
               >
               <a class="text-accent" href="/build/mapping?outbound={outbound.code}"

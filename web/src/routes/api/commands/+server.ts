@@ -1,5 +1,4 @@
 import { countsToSend, type PointConfig } from '@halvix/core/config';
-import { CONTROL_OPERATIONS, SETPOINT_FORMS } from '@halvix/core/protocols/dnp3';
 import { commandOrderSchema, type CommandOrder } from '@halvix/core/path';
 import { addressOf } from '@halvix/core/protocols';
 import { orderCommand } from '@halvix/db';
@@ -18,19 +17,19 @@ const EXPIRES_AFTER_MS = 10_000;
 function sent(
   order: CommandOrder,
   point: PointConfig,
-): { code: number; counts: number | null; onMs: number; offMs: number; count: number } {
+): { counts: number | null; onMs: number; offMs: number; count: number } {
   const { control, setting, kind, name } = point;
   if (order.operation === 'set') {
     if (kind !== 'setpoint' || setting === null) error(400, `pointId: ${name} is not to be set`);
     const counts = countsToSend(order.value, point);
     if (!counts.ok) error(400, `value: ${counts.problem}`);
-    return { code: SETPOINT_FORMS[point.at.sentAs], counts: counts.value, onMs: 0, offMs: 0, count: 1 };
+    return { counts: counts.value, onMs: 0, offMs: 0, count: 1 };
   }
   if (kind !== 'output' || control === null) error(400, `pointId: ${name} is no control`);
   if (!control.operations.includes(order.operation))
     error(400, `operation: ${name} takes ${control.operations.join(', ')}, not ${order.operation}`);
   const { onMs, offMs, count } = order;
-  return { code: CONTROL_OPERATIONS[order.operation], counts: null, onMs, offMs, count };
+  return { counts: null, onMs, offMs, count };
 }
 
 /** Orders a control. The same id again answers with the command as it stands, and orders nothing. */

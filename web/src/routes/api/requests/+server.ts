@@ -1,8 +1,10 @@
 import { personalRequestSchema } from '@halvix/core/path';
+import { definitionOf } from '@halvix/core/protocols';
 import { error, json } from '@sveltejs/kit';
 import { mayOrder } from '$lib/server/access.ts';
 import { bodyOf } from '$lib/server/body.ts';
 import { ask } from '$lib/server/live.ts';
+import { deviceByCode, model } from '$lib/server/model.ts';
 import type { RequestHandler } from './$types';
 
 /**
@@ -13,8 +15,14 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   const body = await bodyOf(request, personalRequestSchema);
   const { person } = locals;
   if (person === null) error(401, 'Sign in first');
-  if (body.type === 'order' && !mayOrder(person.role, body.order))
-    error(403, 'What changes how a device works is for engineers');
+  if (body.type === 'order') {
+    const device = deviceByCode(await model(), body.device);
+    if (device === undefined) error(404, `device: there is no device ${body.device}`);
+    const { orders } = definitionOf(device.protocol).device;
+    if (!orders.schema.safeParse(body.order).success) error(400, `order: ${device.code} cannot be asked that`);
+    if (!mayOrder(person.role, device.protocol, body.order))
+      error(403, 'What changes how a device works is for engineers');
+  }
   await ask(body.type === 'order' ? { ...body, by: person.name } : body);
   return json({ asked: true }, { status: 202 });
 };

@@ -16,12 +16,15 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   const state = (await hopStates(database)).device.get(device)?.state;
   const known = await draftObjects(database, { kinds: ['point'], parent: device });
   const devices = await draftObjects(database, { kinds: ['device'] });
-  if (!devices.some(({ document }) => (document as DeviceObject).code === device))
-    error(404, `device: there is no device ${device} in the draft`);
+  const found = devices.find(({ document }) => (document as DeviceObject).code === device);
+  if (found === undefined) error(404, `device: there is no device ${device} in the draft`);
   const taken = new Set(known.map(({ document }) => addressOf(document as DraftPoint)));
   const changes = (state?.unlistedPoints ?? [])
-    .flatMap(({ address }) => readAddress('dnp3', address) ?? [])
-    .map(({ kind, at }) => newPoint(kind, at.index, '-'))
+    .flatMap(({ kind, address }) => {
+      const { protocol } = found.document as DeviceObject;
+      const read = readAddress(protocol, address);
+      return read ? [{ ...newPoint(protocol, kind, null, '-'), at: read.at }] : [];
+    })
     .filter((point) => !taken.has(addressOf(point)))
     .map((point): DraftChange => ({
       ...{ id: null, kind: 'point', parent: device, expected: null },

@@ -1,14 +1,14 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import { OBJECT_SCHEMAS, type MappingConfig } from '@halvix/core/config';
-  import { GROUPS, isControl, mappingProblem, objectWords, targetKinds } from '@halvix/core/protocols/dnp3';
+  import { misfitOf, OBJECT_SCHEMAS, valueAt, withValueAt, type MappingConfig } from '@halvix/core/config';
   import { applyRule, type MappingRule } from '@halvix/core/mapping';
-  import { kindRank, KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
-  import { addressOf } from '@halvix/core/protocols';
+  import { isControl, KIND_WORDS, POINT_KINDS, targetKinds, type PointKind } from '@halvix/core/point';
+  import { addressOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
   import { mappingRows, mergedRows, pointRows, targetsTwice } from '$lib/build/rows.ts';
+  import SettingInput from '$lib/components/build/SettingInput.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import type { Column } from '$lib/table.ts';
@@ -60,7 +60,7 @@
     const all: Row[] = here.map((held) => {
       const { document } = held;
       const point = pointAt.get(pointKey(document.device, document.point)) ?? null;
-      const misfit = point && mappingProblem(point.document, document.target);
+      const misfit = point && misfitOf(point.document, document);
       const double = twice.has(addressOf(document.target));
       const words =
         !point && loaded
@@ -88,24 +88,24 @@
           (only === 'unmapped' && row.held === null) ||
           (only === 'wrong' && row.severity !== null),
       )
-      .sort((a, b) => order(a) - order(b));
+      .sort((a, b) => (order(a) < order(b) ? -1 : 1));
   });
-  const order = (row: Row): number =>
-    row.held
-      ? kindRank(row.held.document.target.kind) * 100_000 + row.held.document.target.at.index
-      : 10_000_000 + kindRank(row.point?.document.kind ?? 'text') * 100_000 + (row.point?.document.at.index ?? 0);
+  /** What is mapped stands first, in the order of the addresses there. */
+  const order = ({ held, point }: Row): string =>
+    held ? `0 ${sortOf(held.document.target)}` : `1 ${point ? sortOf(point.document) : ''}`;
+  const places = $derived(
+    new Map([...rows].sort((a, b) => (order(a) < order(b) ? -1 : 1)).map((row, at) => [row.key, at])),
+  );
+  const targets = $derived(targetsOf(outbound?.protocol ?? FIRST_PROTOCOL));
 
   const sourceOf = (row: Row): string =>
     row.held ? row.held.document.point : (row.point && addressOf(row.point.document)) || '–';
   const targetOf = ({ held }: Row): string => (held ? addressOf(held.document.target) : '');
   const objectsOf = ({ held }: Row): string => {
     if (!held) return '';
-    const { target } = held.document;
-    const { kind } = target;
-    const { staticVariation, eventVariation, eventClass } = target.at;
-    const events = eventClass > 0 ? `, ${objectWords(kind, 'event', eventVariation)} class ${eventClass}` : '';
-    return `${objectWords(kind, 'static', staticVariation)}${events}`;
+    return targetsOf(held.document.target.at.protocol).words(held.document.target);
   };
+  const placeOf = ({ key }: Row): number => places.get(key) ?? 0;
   const columns: Column<Row>[] = [
     {
       key: 'device',
@@ -113,7 +113,7 @@
       width: '100px',
       text: (row) => row.held?.document.device ?? row.point?.parent ?? '',
     },
-    { key: 'source', title: 'Source', width: '86px', mono: true, text: sourceOf, order },
+    { key: 'source', title: 'Source', width: '86px', mono: true, text: sourceOf, order: placeOf },
     {
       key: 'name',
       title: 'Point',
@@ -131,7 +131,7 @@
             ? '↔ status and control'
             : '→ to the centre',
     },
-    { key: 'target', title: 'Target', width: '90px', mono: true, text: targetOf, order },
+    { key: 'target', title: 'Target', width: '90px', mono: true, text: targetOf, order: placeOf },
     {
       key: 'value',
       title: 'Value',
@@ -152,12 +152,13 @@
     numbering: 'keep',
     start: 0,
     value: 'raw',
-    eventClass: 'usual',
+    choices: {},
   });
   const preview = $derived(
     ruling
       ? applyRule(
           rule,
+          outbound?.protocol ?? FIRST_PROTOCOL,
           points.map(({ parent, document }) => ({ device: parent, ...document })),
           here.map(({ document }) => document),
         )
@@ -202,7 +203,15 @@
 
   async function mapOne(point: PointRow): Promise<void> {
     const result = applyRule(
-      { ...rule, pattern: '', kinds: [], targetKind: 'same', numbering: 'series', start: point.document.at.index ?? 0 },
+      {
+        ...rule,
+        pattern: '',
+        kinds: [],
+        targetKind: 'same',
+        numbering: 'series',
+        start: numberOf(point.document) ?? 0,
+      },
+      outbound?.protocol ?? FIRST_PROTOCOL,
       [{ device: point.parent, ...point.document }],
       here.map(({ document }) => document),
     );
@@ -236,14 +245,16 @@
     const target = { ...edited.document.target, ...change };
     edited = { ...edited, document: { ...edited.document, target } };
   }
-  function place(change: Partial<MappingConfig['target']['at']>): void {
-    if (edited) retarget({ at: { ...edited.document.target.at, ...change } });
+  function place(path: string, value: unknown): void {
+    if (edited) retarget({ at: withValueAt(edited.document.target.at, path, value) });
   }
   const editProblem = $derived.by(() => {
     if (!edited) return null;
     const parsed = OBJECT_SCHEMAS.mapping.safeParse(edited.document);
     if (!parsed.success) return parsed.error.issues[0].message;
-    return edited.point ? (mappingProblem(edited.point.document, edited.document.target)?.words ?? null) : null;
+    const [wrong] = targets.problems(edited.document.target);
+    if (wrong !== undefined) return wrong;
+    return edited.point ? (misfitOf(edited.point.document, edited.document)?.words ?? null) : null;
   });
 </script>
 
@@ -380,14 +391,13 @@
             bind:value={rule.start}
           /></label
         >
-        <label class="flex flex-col gap-0.5"
-          >Event class
-          <select class="field" bind:value={rule.eventClass}>
-            <option value="usual">states 1, analogs 2, counters 3</option>
-            <option value={0}>none</option>
-            <option value={1}>class 1</option><option value={2}>class 2</option><option value={3}>class 3</option>
-          </select></label
-        >
+        {#each targets.ruleFields as field (field.path)}
+          <SettingInput
+            {field}
+            value={rule.choices[field.path] ?? field.choices?.[0][0]}
+            change={(value) => (rule.choices = { ...rule.choices, [field.path]: String(value) })}
+          />
+        {/each}
         <fieldset class="flex flex-wrap items-end gap-x-3">
           <legend class="text-soft">Only kinds</legend>
           {#each POINT_KINDS as one (one)}
@@ -466,26 +476,9 @@
             >{/each}
         </select></label
       >
-      <label class="flex flex-col gap-0.5"
-        >Address there, 0 to 65535<input
-          class="field mono"
-          type="number"
-          value={target.at.index}
-          oninput={(e) => place({ index: e.currentTarget.valueAsNumber })}
-        /></label
-      >
-      <label class="flex flex-col gap-0.5"
-        >Event class
-        <select
-          class="field"
-          value={String(target.at.eventClass)}
-          onchange={(e) => place({ eventClass: Number(e.currentTarget.value) as 0 | 1 | 2 | 3 })}
-        >
-          <option value="0">none</option><option value="1">1</option><option value="2">2</option><option value="3"
-            >3</option
-          >
-        </select></label
-      >
+      {#each targets.fields.filter(({ applies }) => applies?.(target) ?? true) as field (field.path)}
+        <SettingInput {field} value={valueAt(target.at, field.path)} change={(value) => place(field.path, value)} />
+      {/each}
       <label class="flex flex-col gap-0.5"
         >Value
         <select
@@ -496,24 +489,6 @@
           <option value="raw">raw</option><option value="engineering">in units</option>
         </select></label
       >
-      {#if target.kind !== 'text'}
-        <label class="flex flex-col gap-0.5"
-          >Variation of the value, g{GROUPS[target.kind].static}v<input
-            class="field mono"
-            type="number"
-            value={target.at.staticVariation}
-            oninput={(e) => place({ staticVariation: e.currentTarget.valueAsNumber })}
-          /></label
-        >
-        <label class="flex flex-col gap-0.5"
-          >Variation of its events, g{GROUPS[target.kind].event ?? '–'}v<input
-            class="field mono"
-            type="number"
-            value={target.at.eventVariation}
-            oninput={(e) => place({ eventVariation: e.currentTarget.valueAsNumber })}
-          /></label
-        >
-      {/if}
       <label class="flex flex-col gap-0.5"
         >Deadband, in what is handed on; empty: the point's own<input
           class="field mono"

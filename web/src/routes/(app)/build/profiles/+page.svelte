@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { firstProblem } from '@halvix/core/words';
   import { goto, invalidateAll } from '$app/navigation';
   import { deviceFrom, profileSchema, type Placement, type Profile } from '@halvix/core/profile';
@@ -136,10 +137,10 @@
         name: using.name,
         station: draft.of('station')[0]?.document.code ?? '',
         host: '',
-        port: 20000,
-        theirAddress: 0,
-        ourAddress: 1,
+        port: definitionOf(using.protocol).port,
+        settings: definitionOf(using.protocol).device.first,
       }}
+      protocol={using.protocol}
       {make}
       word="Add"
     />

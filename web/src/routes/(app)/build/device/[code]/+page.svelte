@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { draftPointSchema, type DeviceObject } from '@halvix/core/config';
   import { deviceFrom, profileOf } from '@halvix/core/profile';
@@ -142,10 +143,11 @@
         name: device.name,
         station: device.station,
         host: link?.document.host ?? '',
-        port: link?.document.port ?? 20000,
-        theirAddress: device.settings.theirAddress,
-        ourAddress: device.settings.ourAddress,
+        port: link?.document.port ?? definitionOf(device.protocol).port,
+        framing: link?.document.framing,
+        settings: device.settings,
       }}
+      protocol={device.protocol}
       make={copy}
       word="Copy"
     />

@@ -1,8 +1,10 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { csvOf } from '@halvix/core/pointlist';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
 
   let { data } = $props();
+  const definition = $derived(definitionOf(data.outbound.protocol));
   const name = $derived(`halvix-map-${data.outbound.code}`);
   const [heading, rows] = $derived([data.rows[0], data.rows.slice(1)]);
 </script>
@@ -24,9 +26,9 @@
     </span>
   </div>
   <p class="text-soft">
-    {data.network}, as drafted. DNP3 over TCP: call {data.outbound.host}:{data.outbound.port}; our outstation has
-    address {data.outbound.settings.ourAddress}, the master {data.outbound.settings.theirAddress}. {rows.length} points. Value
-    = number × gain + offset.
+    {data.network}, as drafted. {definition.words.name} over TCP: call {data.outbound.host}:{data.outbound.port}; {definition.outbound?.where(
+      data.outbound.settings,
+    )}. {rows.length} points. Value = number × gain + offset.
   </p>
   <div class="panel overflow-x-auto text-[12.5px]">
     <table class="w-full">

@@ -1,9 +1,10 @@
 <script lang="ts">
+  import { definitionOf, OFFERING } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import {
     LOOPBACK_ONLY,
     OBJECT_SCHEMAS,
-    OUTBOUND_FIELDS,
+    outboundFields,
     sameDocument,
     type OutboundObject,
   } from '@halvix/core/config';
@@ -24,10 +25,10 @@
       code: 'NEW',
       name: 'centre',
       centre: 'New',
-      protocol: 'dnp3',
+      protocol: OFFERING[0],
       host: '127.0.0.1',
       port: 20100,
-      settings: { ourAddress: 10, theirAddress: 100 },
+      settings: definitionOf(OFFERING[0]).outbound?.first,
       // Nobody from elsewhere, and nothing operated, until somebody says so.
       allowFrom: [...LOOPBACK_ONLY],
       controls: false,
@@ -52,6 +53,17 @@
     document = fresh();
   });
 
+  const words = $derived(definitionOf(document.protocol).words);
+  const ends = $derived<[string, string][]>([
+    ['Protocol and role', `${words.name} ${words.us} over TCP, calls us`],
+    ['Calls', `${document.host}:${document.port}`],
+    ...(definitionOf(document.protocol).outbound?.ends(document.settings) ?? []).map(
+      ({ what, theirs }): [string, string] => [what, theirs],
+    ),
+    ['Connects from', document.allowFrom.join(', ') || 'nowhere'],
+    ['TLS', document.tls.use ? 'with a certificate of its own' : 'none'],
+    ['Operates', document.controls ? 'what is mapped' : 'nothing'],
+  ]);
   const problems = $derived(fieldProblems('outbound', document));
   const taken = $derived(data.code === null && draft.outbound(document.code) !== undefined);
   const dirty = $derived(!sameDocument(document, held?.document));
@@ -105,8 +117,9 @@
   </div>
   {#if held || data.code === null}
     <p class="text-soft">
-      We are the DNP3 outstation here: the centre is the master, calls us, and asks. Nothing listens to it before the
-      draft is applied.
+      We are the {words.name}
+      {words.them} here: the centre is the {words.us}, calls us, and asks. Nothing listens to it before the draft is
+      applied.
     </p>
     <form
       class="panel p-4"
@@ -116,7 +129,7 @@
       }}
     >
       <SettingsForm
-        fields={OUTBOUND_FIELDS}
+        fields={outboundFields(document.protocol)}
         {document}
         {defaults}
         disabled={!mayBuild}
@@ -141,7 +154,7 @@
       <h2 class="mb-2">What the centre has to be set to</h2>
       <table class="text-[13px]">
         <tbody>
-          {#each [['Protocol and role', 'DNP3 master over TCP, calls us'], ['Calls', `${document.host}:${document.port}`], ['Its own address', String(document.settings.theirAddress)], ['Our outstation', String(document.settings.ourAddress)], ['Confirms events within', `${document.settings.confirmTimeoutMs} ms`], ['Operates after a select within', `${document.settings.selectTimeoutMs} ms`], ['Unsolicited reporting', document.settings.unsolicited ? 'sent once it is enabled; confirm it' : 'not sent; poll the classes 1 to 3'], ['Connects from', document.allowFrom.join(', ') || 'nowhere'], ['TLS', document.tls.use ? 'with a certificate of its own' : 'none'], ['Operates', document.controls ? 'what is mapped' : 'nothing']] as [what, value] (what)}
+          {#each ends as [what, value] (what)}
             <tr class="border-t border-rule"
               ><th class="py-1 pr-6 text-left font-normal text-soft">{what}</th><td class="mono py-1">{value}</td></tr
             >

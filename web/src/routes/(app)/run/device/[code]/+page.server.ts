@@ -1,5 +1,5 @@
 import { error } from '@sveltejs/kit';
-import { inAddressOrder } from '@halvix/core/protocols';
+import { definitionOf, inAddressOrder } from '@halvix/core/protocols';
 import { deviceByCode, model } from '$lib/server/model.ts';
 import { pointView, readingsOf } from '$lib/server/points.ts';
 import type { PageServerLoad } from './$types';
@@ -14,12 +14,12 @@ export const load: PageServerLoad = async ({ params, depends }) => {
     .filter((point) => point.device.code === device.code)
     .sort((a, b) => inAddressOrder(a.config, b.config))
     .map((point) => pointView(point, idOf));
-  const { class1PeriodMs, integrityPeriodMs } = device.settings;
   return {
     deviceCode: device.code,
     description: device.description,
     points,
-    periods: { eventsMs: class1PeriodMs, integrityMs: integrityPeriodMs },
+    polls: definitionOf(device.protocol).device.polls(device.settings),
+    polls: definitionOf(device.protocol).device.polls(device.settings),
     readings: await readingsOf(points.map(({ id }) => id)),
   };
 };

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
   import { goto } from '$app/navigation';
-  import type { Order } from '@halvix/core/protocols/dnp3';
+  import { definitionOf, FIRST_PROTOCOL, inAddressOrder, numberOf } from '@halvix/core/protocols';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { ask, messageOf, post } from '$lib/ask.ts';
@@ -58,6 +58,9 @@
     ),
   );
 
+  const places = $derived(new Map([...data.points].sort(inAddressOrder).map(({ id }, at) => [id, at])));
+  const definition = $derived(definitionOf(device?.protocol ?? FIRST_PROTOCOL));
+  const asks = $derived(definition.device.orders);
   const shownValue = (point: PointView): string => {
     const reading = readings[point.id];
     return reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–';
@@ -69,7 +72,7 @@
       width: '84px',
       mono: true,
       text: (p) => p.address,
-      order: (p) => POINT_KINDS.indexOf(p.kind) * 100_000 + p.at.index,
+      order: (p) => places.get(p.id) ?? 0,
     },
     { key: 'name', title: 'Point', width: 'minmax(150px,1.4fr)', text: (p) => p.name },
     {
@@ -144,8 +147,8 @@
 
   let ordered = $state<string | null>(null);
   let restarting = $state(false);
-  async function order(wanted: Order): Promise<void> {
-    problem = await ask({ type: 'order', device: data.deviceCode, order: wanted, by: '' });
+  async function order(wanted: unknown): Promise<void> {
+    problem = await ask({ type: 'order', device: data.deviceCode, order: wanted as never, by: '' });
     ordered = problem === null ? 'Asked. What the device answers is written in the last events of the board.' : null;
   }
 
@@ -170,7 +173,8 @@
     <div class="flex items-baseline gap-3">
       <h1>{device.name}</h1>
       <span class="text-soft"
-        >{device.code} · {data.description || 'device'} · we are the master, it is the outstation</span
+        >{device.code} · {data.description || 'device'} · {definition.words.name}: we are the {definition.words.us}, it
+        is the {definition.words.them}</span
       >
     </div>
     <PathStrip {device} {outbounds} />
@@ -210,21 +214,21 @@
             title={reading?.text === undefined ? undefined : shownValue(point)}
             class={reading ? qualityMark(reading.quality) : ''}
             class:text-lost={reading && validity(reading.quality) === 'invalid'}
-            data-testid="value-{point.kind}-{point.at.index}">{shownValue(point)}</span
+            data-testid="value-{point.kind}-{numberOf(point)}">{shownValue(point)}</span
           >
         {:else if column.key === 'raw'}
           <span class="text-soft">{column.text(point)}</span>
         {:else if column.key === 'quality'}
           <span
             class={reading ? qualityColour(reading.quality) : 'text-lost'}
-            data-testid="quality-{point.kind}-{point.at.index}">{qualityPhrase(reading, clock.now)}</span
+            data-testid="quality-{point.kind}-{numberOf(point)}">{qualityPhrase(reading, clock.now)}</span
           >
           {#if reading?.limit}<b class="font-medium text-alarm">{limitPhrase(reading)}</b>{/if}
         {:else if column.key === 'time'}
           {#if reading}
             <span
               title="{fullTime(reading.time)}; received {fullTime(reading.received)}"
-              data-testid="time-{point.kind}-{point.at.index}"
+              data-testid="time-{point.kind}-{numberOf(point)}"
             >
               {clockTime(reading.time, clock.now)}
               <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>
@@ -243,13 +247,14 @@
       <CounterLine
         counters={session.counters}
         since={session.countersSince}
-        always={['requests', 'responses', 'timeouts', 'headerChecksums', 'events']}
+        counted={definition.counters}
+        always={definition.counters.device}
         reset={mayOperate ? () => void askFor('resetCounters') : undefined}
       />
       <p class="text-[12.5px] text-soft">
-        Events are asked for {seconds(data.periods.eventsMs)}, all values {seconds(
-          data.periods.integrityMs,
-        )}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(
+        {data.polls
+          .map(({ what, everyMs }) => `${what} ${seconds(everyMs)}`)
+          .join(', ')}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(
             session.nextIntegrity - clock.now,
           )}{/if}.
         {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}
@@ -259,7 +264,7 @@
         </p>{/if}
       {#if session.stranger && session.state !== 'answering'}
         <p class="text-alarm" data-testid="stranger">
-          Address {session.stranger.address} answers on this link, {device.address} is asked{session.stranger
+          Address {session.stranger.address} answers on this link, {device.theirAddress} is asked{session.stranger
             .destination === device.ourAddress
             ? ''
             : `; it answers to ${session.stranger.destination}, we are ${device.ourAddress}`}.
@@ -278,16 +283,13 @@
       {#if mayOperate}
         <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
           <span class="text-soft">Ask the device to</span>
-          <button class="button" onclick={() => void order({ what: 'synchronise' })}>take our time</button>
-          <button
-            class="button"
-            onclick={() => void order({ what: 'freeze', clear: false, range: null, acknowledged: true })}
-            >freeze its counters</button
-          >
-          {#if data.person.role === 'engineer'}
+          {#each asks.asks as { words, order: wanted } (words)}
+            <button class="button" onclick={() => void order(wanted)}>{words}</button>
+          {/each}
+          {#if asks.restart && data.person.role === 'engineer'}
             <button class="button" onclick={() => (restarting = true)}>restart…</button>
           {/if}
-          <a class="button plain" href="/run/device/{device.code}/files">give its files…</a>
+          {#if asks.files}<a class="button plain" href="/run/device/{device.code}/files">give its files…</a>{/if}
           {#if ordered}<span role="status">{ordered}</span>{/if}
         </p>
       {/if}
@@ -299,7 +301,7 @@
       close={() => (restarting = false)}
       restart={(how) => {
         restarting = false;
-        void order({ what: 'restart', how });
+        void order(asks.restart?.(how));
       }}
     />
   {/if}

@@ -57,7 +57,14 @@
   const columns: Column<Row>[] = [
     { key: 'code', title: 'Device', width: '92px', mono: true, text: (row) => row.code },
     { key: 'name', title: 'Name', width: 'minmax(120px,1fr)', text: (row) => row.name },
-    { key: 'address', title: 'Address', width: '76px', align: 'right', mono: true, text: (row) => String(row.address) },
+    {
+      key: 'address',
+      title: 'Address',
+      width: '76px',
+      align: 'right',
+      mono: true,
+      text: (row) => String(row.theirAddress ?? '–'),
+    },
     {
       key: 'state',
       title: 'State',

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import { ask } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
@@ -9,6 +10,7 @@
 
   let { data } = $props();
   const outbound = $derived(data.frame.outbounds.find(({ code }) => code === data.outboundCode));
+  const definition = $derived(definitionOf(outbound?.protocol ?? FIRST_PROTOCOL));
   const session = $derived(live.hops.outbounds[data.outboundCode]);
   const hop = $derived(outboundHop(live.hops, data.outboundCode, engineHop(live.hops, clock.now), clock.now));
   let problem = $state<string | null>(null);
@@ -23,7 +25,9 @@
   <div class="flex flex-col gap-4 p-5">
     <div class="flex items-baseline gap-3">
       <h1>{outbound.centre}</h1>
-      <span class="text-soft">{outbound.code} · {outbound.name} · it is the master, we are the outstation</span>
+      <span class="text-soft"
+        >{outbound.code} · {outbound.name} · it is the {definition.words.us}, we are the {definition.words.them}</span
+      >
     </div>
     <p class={hop.state === 'lost' ? 'text-lost' : ''} data-testid="outbound-words">{outbound.centre}: {hop.words}.</p>
     {#if session?.lastProblem}
@@ -41,16 +45,20 @@
         ></thead
       >
       <tbody class="[&_td]:border-t [&_td]:border-rule/70 [&_td]:py-1.5 [&_td]:pr-3">
-        <tr><td class="px-3 text-soft">Role</td><td>outstation, listens</td><td>master, connects</td></tr>
+        <tr
+          ><td class="px-3 text-soft">Role</td><td>{definition.words.them}, listens</td><td
+            >{definition.words.us}, connects</td
+          ></tr
+        >
         <tr
           ><td class="px-3 text-soft">Endpoint</td><td class="mono">{data.host}:{data.port}</td><td class="mono"
             >{session?.connectedFrom ?? 'not connected'}</td
           ></tr
         >
         <tr
-          ><td class="px-3 text-soft">DNP3 address</td><td class="mono">{outbound.ourAddress}</td><td class="mono"
-            >{outbound.theirAddress}</td
-          ></tr
+          ><td class="px-3 text-soft">{definition.words.name} address</td><td class="mono"
+            >{outbound.ourAddress ?? '–'}</td
+          ><td class="mono">{outbound.theirAddress ?? '–'}</td></tr
         >
         <tr
           ><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td
@@ -77,15 +85,8 @@
       <CounterLine
         counters={session.counters}
         since={session.countersSince}
-        always={[
-          'requests',
-          'responses',
-          'confirmsReceived',
-          'events',
-          'noiseOctets',
-          'otherSource',
-          'overlongFragments',
-        ]}
+        counted={definition.counters}
+        always={definition.counters.outbound}
         extra={[['connections refused', session.connectionsRefused]]}
         reset={data.person.role === 'viewer'
           ? undefined

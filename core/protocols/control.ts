@@ -1,0 +1,61 @@
+import type { Operation } from '../point/index.ts';
+import type { Instant } from '../session/index.ts';
+
+/** Controls in the same terms for every protocol. */
+
+/** With `directNoAnswer` the device is asked for none. */
+export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
+
+/** What is wanted of an output: an operation, or counts that it is to be set to. */
+export interface Wanted {
+  /** Null: what was asked for has no name here; `asked` says what it was. */
+  operation: Operation | null;
+  counts: number | null;
+  /** Of a pulse, milliseconds, and how often. */
+  onMs: number;
+  offMs: number;
+  count: number;
+}
+
+/** A control on its way to a device. */
+export interface ControlOrder<Place> extends Wanted {
+  type: 'control';
+  id: string;
+  kind: 'output' | 'setpoint';
+  at: Place;
+  mode: ControlMode;
+  expiresAt: Instant;
+}
+
+export type ControlStep =
+  | { step: 'selectSent' | 'selected' | 'operateSent' | 'operated' }
+  /** Sent without asking for an answer: nobody knows what came of it. */
+  | { step: 'unanswered' }
+  /** `status`: the device's own, in its protocol. */
+  | { step: 'refused'; status: number; words: string }
+  | { step: 'expired' | 'failed' | 'unknown'; words: string };
+
+/** A control that a centre gives us. */
+export interface CentreOrder extends Wanted {
+  /** Of the target, as text. */
+  address: string;
+  kind: 'output' | 'setpoint';
+  /** What was asked for, in words, where it has no name here. */
+  asked: string;
+}
+
+/**
+ * What came of a control, for whoever gave it:
+ *
+ * - done: the device took it.
+ * - refused: the device said no; `status` is its own.
+ * - notSupported, outOfRange, notAuthorized, blocked: we did not pass it on.
+ * - failed: it did not get there, or nobody knows.
+ */
+export interface ControlOutcome {
+  result: 'done' | 'refused' | 'notSupported' | 'outOfRange' | 'notAuthorized' | 'blocked' | 'failed';
+  /** The device's own, in the protocol that it speaks; null: it said nothing. */
+  status: number | null;
+  protocol: string | null;
+}
+export const outcome = (result: ControlOutcome['result']): ControlOutcome => ({ result, status: null, protocol: null });

@@ -1,0 +1,79 @@
+import type { Definition } from '../definition.ts';
+import { COUNTER_WORDS, TROUBLE } from './counters.ts';
+import { outstationEnds, masterEnds } from './ends.ts';
+import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
+import { changesDevice, orderSchema, orderWords, type Order } from './order.ts';
+import { points, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
+import { GENERIC_PROFILES } from './profiles.ts';
+import { masterSettings, outstationSettings, type MasterSettings, type OutstationSettings } from './settings.ts';
+import { targets } from './target.ts';
+
+export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3DraftAt, Dnp3TargetAt, 'dnp3'> = {
+  code: 'dnp3',
+  words: { name: 'DNP3', us: 'master', them: 'outstation' },
+  links: ['tcpClient', 'tcpServer', 'udp', 'serial'],
+  framings: [],
+  port: 20_000,
+  counters: {
+    words: COUNTER_WORDS,
+    device: ['requests', 'responses', 'timeouts', 'headerChecksums', 'events'],
+    outbound: ['requests', 'responses', 'confirmsReceived', 'events', 'noiseOctets'],
+    trouble: TROUBLE,
+  },
+  device: {
+    settings: masterSettings,
+    fields: DEVICE_FIELDS,
+    first: { ourAddress: 1, theirAddress: 0 },
+    placed: ['ourAddress', 'theirAddress'],
+    plan: { ours: 'ourAddress', theirs: 'theirAddress' },
+    where: ({ theirAddress }) => `address ${theirAddress}`,
+    key: ({ theirAddress }) => String(theirAddress),
+    ends: masterEnds,
+    check: ({ ourAddress, theirAddress }) =>
+      ourAddress === theirAddress ? [`our address and the device's are both ${ourAddress}`] : [],
+    answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
+    unpolled: (settings) => ({
+      ...settings,
+      integrityPeriodMs: 0,
+      class1PeriodMs: 0,
+      class2PeriodMs: 0,
+      class3PeriodMs: 0,
+    }),
+    timeBounds: ({ timeAheadMs, timeBehindMs }) => ({ aheadMs: timeAheadMs, behindMs: timeBehindMs }),
+    polls: ({ class1PeriodMs, integrityPeriodMs }) => [
+      { what: 'Events are asked for', everyMs: class1PeriodMs },
+      { what: 'all values', everyMs: integrityPeriodMs },
+    ],
+    trial: {
+      words: 'connects, asks for the link status, reads class 0; changes nothing',
+      steps: { linkStatus: 'Link status', read: 'Read' },
+    },
+    orders: {
+      schema: orderSchema,
+      words: (order) => orderWords(order as Order),
+      changes: (order) => changesDevice(order as Order),
+      asks: [
+        { words: 'take our time', order: { what: 'synchronise' } },
+        { words: 'freeze its counters', order: { what: 'freeze', clear: false, range: null, acknowledged: true } },
+      ],
+      restart: (how) => ({ what: 'restart', how }),
+      files: true,
+      modes: ['selectOperate', 'direct', 'directNoAnswer'],
+    },
+  },
+  points,
+  profiles: GENERIC_PROFILES,
+  outbound: {
+    settings: outstationSettings,
+    fields: OUTBOUND_FIELDS,
+    first: { ourAddress: 10, theirAddress: 100 },
+    placed: ['ourAddress', 'theirAddress'],
+    plan: { ours: 'ourAddress', theirs: 'theirAddress' },
+    where: ({ ourAddress, theirAddress }) => `our address ${ourAddress}, theirs ${theirAddress}`,
+    key: ({ ourAddress, theirAddress }) => `${ourAddress} ${theirAddress}`,
+    ends: outstationEnds,
+    check: ({ ourAddress, theirAddress }) =>
+      ourAddress === theirAddress ? [`our address and the centre's are both ${ourAddress}`] : [],
+    targets,
+  },
+};

@@ -1,0 +1,165 @@
+import { addressWords, type PointKind } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { CentreOrder, ControlOutcome } from '../../control.ts';
+import type { Server, ServerCommand, ServerEffect, ServerPoint, Told } from '../../server.ts';
+import { controlOperation, ControlStatus } from '../control.ts';
+import type { Dnp3TargetAt } from '../points.ts';
+import { flagsFromQuality, flagWords } from '../quality.ts';
+import type { OutstationSettings } from '../settings.ts';
+import type { BufferedEvent } from './eventbuffer.ts';
+import { Outstation, type ControlItem, type OutstationCommand, type OutstationEffect } from './outstation.ts';
+import { objectWords, type OutstationPoint } from './pointtable.ts';
+
+type Spot = { kind: PointKind; at: Dnp3TargetAt };
+
+/** Our own words for what came of a control, where no outstation has said so. */
+const STATUS: Record<ControlOutcome['result'], number> = {
+  done: ControlStatus.success,
+  refused: ControlStatus.undefined,
+  notSupported: ControlStatus.notSupported,
+  outOfRange: ControlStatus.outOfRange,
+  notAuthorized: ControlStatus.notAuthorized,
+  blocked: ControlStatus.blocked,
+  failed: ControlStatus.downstreamFail,
+};
+const statusOf = ({ result, status, protocol }: ControlOutcome): number =>
+  protocol === 'dnp3' && status !== null ? status : STATUS[result];
+
+/** A DNP3 outstation in the terms that all sessions have in common. */
+export class Dnp3Server implements Server<Dnp3TargetAt> {
+  private readonly outstation: Outstation;
+
+  constructor(
+    private readonly settings: OutstationSettings,
+    points: readonly ServerPoint<Dnp3TargetAt>[],
+    now: Instant,
+  ) {
+    this.outstation = new Outstation(settings, this.own(points), now);
+  }
+
+  private own(points: readonly ServerPoint<Dnp3TargetAt>[]): OutstationPoint[] {
+    return points.map(({ kind, at, deadband }) => ({
+      kind,
+      index: at.index,
+      class: at.eventClass,
+      commandClass: this.settings.commandClass,
+      staticVariation: at.staticVariation,
+      eventVariation: at.eventVariation,
+      deadband,
+    }));
+  }
+
+  get counters(): Server<Dnp3TargetAt>['counters'] {
+    return this.outstation.counters;
+  }
+  get eventsWaiting(): number {
+    return this.outstation.events.size;
+  }
+  get deadline(): Instant | null {
+    return this.outstation.deadline;
+  }
+
+  form({ kind, at }: Spot): string {
+    return `${objectWords(kind, 'static', at.staticVariation)} i${at.index}`;
+  }
+  said(kind: PointKind, quality: number): string {
+    return flagWords(kind, flagsFromQuality(kind, quality));
+  }
+  held({ kind, at }: Spot): { value: number; text: string } {
+    return this.outstation.point(kind, at.index) ?? { value: 0, text: '' };
+  }
+
+  start(now: Instant): void {
+    this.outstation.start(now);
+  }
+  stop(now: Instant): void {
+    this.outstation.stop(now);
+  }
+  wake(now: Instant): void {
+    this.outstation.wake(now);
+  }
+  receive(bytes: Uint8Array, now: Instant): void {
+    this.outstation.receive(bytes, now);
+  }
+
+  command(command: ServerCommand<Dnp3TargetAt>, now: Instant): void {
+    this.outstation.command(this.ownCommand(command), now);
+  }
+
+  private ownCommand(command: ServerCommand<Dnp3TargetAt>): OutstationCommand {
+    switch (command.type) {
+      case 'update': {
+        const updates = command.updates.map(({ kind, at, value, text, quality, time, always }) => ({
+          kind,
+          index: at.index,
+          value,
+          ...(text === undefined ? {} : { text }),
+          flags: flagsFromQuality(kind, quality),
+          time,
+          ...(always ? { always } : {}),
+        }));
+        return { type: 'update', updates, ...(command.quiet ? { quiet: true } : {}) };
+      }
+      case 'controlResult':
+        return { type: 'controlResult', token: command.token, statuses: command.outcomes.map(statusOf) };
+      case 'commandGiven': {
+        const { kind, at, value, outcome, time } = command;
+        return { type: 'commandGiven', kind, index: at.index, value, status: statusOf(outcome), time };
+      }
+      case 'setPoints':
+        return { type: 'setPoints', points: this.own(command.points) };
+      case 'resetCounters':
+        return command;
+      default:
+        return command satisfies never;
+    }
+  }
+
+  take(): ServerEffect[] {
+    return this.outstation.take().flatMap((effect) => this.effect(effect));
+  }
+
+  private effect(effect: OutstationEffect): ServerEffect | [] {
+    switch (effect.type) {
+      case 'event': {
+        const { kind, index, variation, status } = effect.event;
+        if (status !== undefined) return [];
+        return { type: 'event', ...told(effect.event), form: `${objectWords(kind, 'event', variation)} i${index}` };
+      }
+      case 'reported':
+      case 'delivered':
+        return { type: effect.type, events: effect.events.map(told) };
+      case 'control':
+        return { type: 'control', token: effect.token, phase: effect.phase, items: effect.items.map(orderOf) };
+      case 'countersCleared':
+      case 'fileDeleted':
+      case 'restartAsked':
+      case 'timeWritten':
+        // This machine's clock is kept by its own time service; a centre does not set it.
+        return [];
+      case 'send':
+      case 'heard':
+      case 'integrityAnswered':
+      case 'diagnostic':
+        return effect;
+      default:
+        return effect satisfies never;
+    }
+  }
+}
+
+const told = ({ kind, index, number }: BufferedEvent): Told => ({ address: addressWords(kind, index), number });
+
+function orderOf({ index, block, setpoint }: ControlItem): CentreOrder {
+  const kind = setpoint ? 'setpoint' : 'output';
+  return {
+    address: addressWords(kind, index),
+    kind,
+    operation: setpoint ? null : controlOperation(block.code),
+    asked: `control code ${block.code}`,
+    counts: setpoint?.value ?? null,
+    onMs: block.onMs,
+    offMs: block.offMs,
+    count: block.count,
+  };
+}

@@ -1,0 +1,59 @@
+import type { Definition } from '../definition.ts';
+import { COUNTER_WORDS, TROUBLE } from './counters.ts';
+import { clientEnds } from './ends.ts';
+import { DEVICE_FIELDS } from './fields.ts';
+import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
+import { points, type ModbusAt, type ModbusDraftAt } from './points.ts';
+import { clientSettings, GROUPS, periodOf, type ClientSettings } from './settings.ts';
+
+export const modbus: Definition<ClientSettings, never, ModbusAt, ModbusDraftAt, never, 'modbus'> = {
+  code: 'modbus',
+  words: { name: 'Modbus', us: 'client', them: 'server' },
+  links: ['tcpClient', 'serial'],
+  framings: [
+    { code: 'tcp', words: 'Modbus TCP', links: ['tcpClient', 'tcpServer'] },
+    { code: 'rtu', words: 'RTU', links: ['serial', 'tcpClient', 'tcpServer'] },
+    { code: 'ascii', words: 'ASCII', links: ['serial', 'tcpClient', 'tcpServer'] },
+  ],
+  port: 502,
+  counters: {
+    words: COUNTER_WORDS,
+    device: ['requests', 'responses', 'exceptions', 'timeouts', 'checksums'],
+    outbound: ['requests', 'responses', 'exceptions', 'writes'],
+    trouble: TROUBLE,
+  },
+  device: {
+    settings: clientSettings,
+    fields: DEVICE_FIELDS,
+    first: { unitId: 1 },
+    placed: ['unitId'],
+    plan: { ours: null, theirs: 'unitId' },
+    where: ({ unitId }) => `unit ${unitId}`,
+    key: ({ unitId }) => String(unitId),
+    ends: clientEnds,
+    check: () => [],
+    answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
+    unpolled: (settings) => ({ ...settings, period1Ms: 0, period2Ms: 0, period3Ms: 0 }),
+    timeBounds: () => null,
+    polls: (settings) => GROUPS.map((group) => ({ what: `group ${group}`, everyMs: periodOf(settings, group) })),
+    trial: {
+      words: 'connects, asks for an identification and reads one register; changes nothing',
+      steps: { identify: 'Identification', read: 'Read' },
+    },
+    orders: {
+      schema: orderSchema,
+      words: (order) => ORDER_WORDS[(order as Order).what],
+      changes: (order) => (order as Order).what === 'restart',
+      asks: [
+        { words: 'identify itself', order: { what: 'identify' } },
+        { words: 'echo a request', order: { what: 'echo' } },
+      ],
+      restart: null,
+      files: false,
+      modes: ['direct'],
+    },
+  },
+  points,
+  profiles: [],
+  outbound: null,
+};

@@ -1,0 +1,78 @@
+import type { PointKind } from '../point/index.ts';
+import type { Instant, Session } from '../session/index.ts';
+import type { Recogniser } from './client.ts';
+import type { CentreOrder, ControlOutcome } from './control.ts';
+
+/* The session of one centre, in the same terms for every protocol. `Place` is where a point is offered. */
+
+/** A point as it is offered. */
+export interface ServerPoint<Place> {
+  kind: PointKind;
+  at: Place;
+  /** A change smaller than this is not told; 0: every change is. */
+  deadband: number;
+}
+
+export interface ServerUpdate<Place> {
+  kind: PointKind;
+  at: Place;
+  value: number;
+  text?: string;
+  /** Bits of `Quality`. */
+  quality: number;
+  time: Instant;
+  /** Told even without a change. */
+  always?: boolean;
+}
+
+export type ServerCommand<Place> =
+  /** `quiet` sets values without telling anybody. */
+  | { type: 'update'; updates: readonly ServerUpdate<Place>[]; quiet?: boolean }
+  | { type: 'controlResult'; token: number; outcomes: readonly ControlOutcome[] }
+  /** An output was given a command, by whomever. */
+  | {
+      type: 'commandGiven';
+      kind: 'output' | 'setpoint';
+      at: Place;
+      value: number;
+      outcome: ControlOutcome;
+      time: Instant;
+    }
+  /** Takes over another list; points that stay keep their value and their events. */
+  | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
+  | { type: 'resetCounters' };
+
+/** A change on its way to the centre: of the point with that address, by its number. */
+export interface Told {
+  address: string;
+  number: number;
+}
+
+export type ServerEffect =
+  | { type: 'send'; octets: Uint8Array }
+  | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[] }
+  /** A change waits for the centre; `form`: how it will be carried. */
+  | ({ type: 'event'; form: string } & Told)
+  | { type: 'reported'; events: readonly Told[] }
+  | { type: 'delivered'; events: readonly Told[] }
+  /** The centre has read the present values of all points. */
+  | { type: 'integrityAnswered' }
+  | { type: 'heard' }
+  | { type: 'diagnostic'; words: string };
+
+export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
+  readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };
+  readonly eventsWaiting: number;
+  /** How a present value is carried: `g30v1 i7`. */
+  form(point: { kind: PointKind; at: Place }): string;
+  /** What the centre is told of a quality, in the protocol's words. */
+  said(kind: PointKind, quality: number): string;
+  /** What it holds there now. */
+  held(point: { kind: PointKind; at: Place }): { value: number; text: string };
+}
+
+/** What a protocol has for the sessions of centres. */
+export interface ServerSide<Settings, Place> {
+  make(settings: Settings, points: readonly ServerPoint<Place>[], now: Instant): Server<Place>;
+  recogniser(centres: readonly { code: string; settings: Settings }[]): Recogniser;
+}

@@ -1,0 +1,37 @@
+/**
+ * A setting as people fill it in: title, unit, and whether it has to be filled in or stays folded at its default. Forms,
+ * comparisons and sheets all read tables of these.
+ */
+export interface SettingField {
+  /** Path in the object's document: `settings.retries`. */
+  path: string;
+  title: string;
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'networks';
+  unit?: string;
+  limits?: readonly [number, number];
+  choices?: readonly (readonly [value: string | number, words: string])[];
+  /** Has to be filled in or looked at; the others are folded. */
+  open?: boolean;
+  /** What it does, in one line. */
+  help?: string;
+  /** Whether it means anything with what else the document says; absent: always. */
+  applies?: (document: unknown) => boolean;
+}
+
+export const numberField = (
+  path: string,
+  title: string,
+  unit: string,
+  limits: readonly [number, number],
+  more: Partial<SettingField> = {},
+): SettingField => ({ path, title, type: 'number', unit, limits, ...more });
+
+export const textField = (path: string, title: string, more: Partial<SettingField> = {}): SettingField => ({
+  path,
+  title,
+  type: 'text',
+  ...more,
+});
+
+export const NEVER = '0: never';
+export const DAY_MS = 86_400_000;
