@@ -19,7 +19,6 @@ export const load: PageServerLoad = async ({ params, depends }) => {
     description: device.description,
     points,
     polls: definitionOf(device.protocol).device.polls(device.settings),
-    polls: definitionOf(device.protocol).device.polls(device.settings),
     readings: await readingsOf(points.map(({ id }) => id)),
   };
 };
