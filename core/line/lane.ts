@@ -15,7 +15,8 @@ import { octetMs, type LineTiming } from './timing.ts';
  *  4. Frames go to the party of the device that sent them. Checksum errors and garbage count for the one that holds
  *     the line, otherwise for the line.
  *  5. What is sent after something else of ours follows it on the line without a gap. On a radio the transmitter is
- *     keyed, and `keyUpMs` later the octets go; after the last one it is let go `keyDownMs` later. After octets that are not for us the line rests for `quietMs`.
+ *     keyed, and `keyUpMs` later the octets go; after the last one it is let go `keyDownMs` later. After octets that are
+ *     not for us the line rests for `quietMs`, after any for as long as the framing wants.
  */
 
 export interface LaneCommand<Command> {
@@ -174,8 +175,9 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
         this.freeAt = Math.max(this.freeAt, now + this.timing.quietMs);
       }
     }
-    // The other end lets its transmitter go before ours may be keyed.
-    if (this.timing.keyDownMs > 0) this.freeAt = Math.max(this.freeAt, now + this.timing.keyDownMs);
+    // The other end lets its transmitter go before ours may be keyed, and frames keep their distance.
+    const rest = Math.max(this.timing.keyDownMs, this.framing.gapMs);
+    if (rest > 0) this.freeAt = Math.max(this.freeAt, now + rest);
     this.run(now);
   }
 

@@ -43,6 +43,8 @@ export interface Party<Command, Effect extends { type: string }, Event> {
 
 /** What a protocol makes of the octets of a line. */
 export interface Framing<Event> {
+  /** Silence that has to be between frames, milliseconds. */
+  readonly gapMs: number;
   /** The line begins anew: nothing of a frame has come. */
   reset(): void;
   push(octets: Uint8Array, now: Instant): Event[];

@@ -1,6 +1,7 @@
 import type { ClientSide } from '../client.ts';
 import type { DeviceSettings, OutboundSettings, PointAt, ProtocolCode, TargetPointAt } from '../definitions.ts';
 import * as dnp3 from '../dnp3/sessions.ts';
+import * as modbus from '../modbus/sessions.ts';
 import type { ServerSide } from '../server.ts';
 
 /*
@@ -11,7 +12,7 @@ import type { ServerSide } from '../server.ts';
 export type AnyClientSide = ClientSide<DeviceSettings, PointAt, unknown, unknown>;
 export type AnyServerSide = ServerSide<OutboundSettings, TargetPointAt>;
 
-const CLIENTS: Record<ProtocolCode, unknown> = { dnp3: dnp3.client, modbus: null };
+const CLIENTS: Record<ProtocolCode, unknown> = { dnp3: dnp3.client, modbus: modbus.client };
 const SERVERS: Record<ProtocolCode, unknown> = { dnp3: dnp3.server, modbus: null };
 
 /** How devices are spoken with. */

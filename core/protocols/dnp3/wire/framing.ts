@@ -5,6 +5,7 @@ import { LinkParser, type LinkEvent } from './link.ts';
 export function linkFraming(): Framing<LinkEvent> {
   const parser = new LinkParser();
   return {
+    gapMs: 0,
     reset: () => parser.reset(),
     push: (octets) => parser.push(octets),
     isFrame: ({ type }) => type === 'frame',

@@ -1,0 +1,758 @@
+import { Priority, type Wish } from '../../../line/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, SurveyedPoint } from '../../client.ts';
+import type { ControlStep } from '../../control.ts';
+import { CounterSet } from '../counters.ts';
+import type { Order } from '../order.ts';
+import { isBitTable, TABLE_WORDS, type ModbusAt } from '../points.ts';
+import { periodOf, type ClientSettings } from '../settings.ts';
+import { encodeFrame, FRAME_OVERHEAD, OCTET_WIDTH, type FramingName, type WireEvent } from '../wire/frame.ts';
+import {
+  decodeAnswer,
+  encodeRequest,
+  ExceptionCode,
+  exceptionWords,
+  isBitRead,
+  isRead,
+  type Answer,
+  type Request,
+} from '../wire/pdu.ts';
+import { halved, planBlocks, READ_FUNCTION, withoutGaps, type Block } from './blocks.ts';
+import { CarryingAnswer, readingsOf } from './readings.ts';
+import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
+
+/*
+ * Our side towards one Modbus server.
+ *
+ * Rules:
+ *  1. One request at a time; over TCP as many as the settings say, where only reads are under way.
+ *  2. A read that is not answered is sent again, `retries` times, each time as a new transaction. A write never is: its
+ *     outcome is unknown.
+ *  3. Two reads that stay unanswered one after the other, or the only one there is, make the device silent; one among
+ *     others that are answered is left alone for a while, and its points say so. A silent device is asked with one
+ *     read, once, every `silentPeriodMs`.
+ *  4. Over TCP an answer belongs to its transaction. Where there are none, an answer may be one to an earlier try: as
+ *     long as one of those is owed nothing new is asked, for at most a response time-out.
+ *  5. A block that is refused for an address or a value that the device does not have is asked for without its gaps,
+ *     then by halves, until it is known which points cannot be read. They are asked for again now and then.
+ *  6. What was written is read back at once.
+ *  7. A period of 0: read once when the connection is made.
+ */
+
+interface RunningBlock {
+  block: Block;
+  /** When it is to be read next; null: not by itself. */
+  due: Instant | null;
+  readAt: Instant | null;
+  /** The device refuses it, or leaves it unanswered: why. */
+  refused: string | null;
+  /** It has been given its place in its period. */
+  placed: boolean;
+}
+
+type Job =
+  | { type: 'read'; running: RunningBlock }
+  | { type: 'write'; writing: Writing }
+  | { type: 'order'; id: string; order: Order; survey: boolean };
+
+interface Exchange {
+  job: Job;
+  request: Request;
+  transaction: number;
+  attempt: number;
+  sentAt: Instant;
+  deadline: Instant;
+  /** Octets that keep coming put the deadline off no further. */
+  patienceEnds: Instant;
+}
+
+const MAX_WAITING = 32;
+/** What is refused or left unanswered is asked for again so rarely. */
+const REFUSED_PAUSE_MS = 60_000;
+/** What is read once for each connection is not read again so soon: some servers close after each answer. */
+const ONCE_AGAIN_MS = 5000;
+/** Periods from here on begin at different moments in different devices. */
+const SPREAD_FROM_MS = 5000;
+/** How long octets of an answer may falter. */
+const ARRIVAL_SLACK_MS = 100;
+const MAX_EXTENSION = 4;
+const EMPTY = new Uint8Array(0);
+/** Any data would do; this tells a crossed wire from an echo. */
+const ECHO = Uint8Array.of(0xa5, 0x37);
+
+export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
+  readonly counters: CounterSet;
+  readonly keep = EMPTY;
+  readonly nextIntegrity = null;
+  private effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
+  private up = false;
+  private state: 'unknown' | 'answering' | 'silent' = 'unknown';
+  private blocks: RunningBlock[] = [];
+  private readonly outstanding = new Map<number, Exchange>();
+  private transaction = 0;
+  /** Reads that were not answered and are sent again. */
+  private repetitions: { job: Job & { type: 'read' }; attempt: number; since: Instant }[] = [];
+  /** A read that was given up while others were answered so far, and why: the next answer decides. */
+  private suspect: { running: RunningBlock; words: string } | null = null;
+  private controls: Writing['control'][] = [];
+  /** Pulses that are to be ended, and when. */
+  private pulses: { at: Instant; writing: Writing }[] = [];
+  private orders: { id: string; order: Order; since: Instant; survey: boolean }[] = [];
+  /** A block that a write touched, to be read before anything else. */
+  private readBack: { running: RunningBlock; since: Instant }[] = [];
+  /** Answers to earlier tries may still come until then; how many. */
+  private owed = { until: 0, count: 0 };
+  private freeAgainAt: Instant = 0;
+  private nextProbe: Instant = 0;
+  private probes = 0;
+  private lossAt: Instant | null;
+  /** Reads of different blocks that were not answered, since the last answer. */
+  private unansweredBlocks = 0;
+  private noted = '';
+
+  constructor(
+    private readonly settings: ClientSettings,
+    private readonly framing: FramingName,
+    now: Instant,
+    private readonly options: ClientOptions<ModbusAt>,
+  ) {
+    this.counters = new CounterSet(now);
+    this.lossAt = now + this.patienceMs;
+    this.plan(options.points, now);
+  }
+
+  private get patienceMs(): number {
+    return this.options.absenceMs ?? this.settings.responseTimeoutMs * (this.settings.retries + 1);
+  }
+
+  get share(): number {
+    return this.settings.share;
+  }
+
+  get holdsLine(): boolean {
+    return this.outstanding.size > 0;
+  }
+
+  get atRest(): boolean {
+    const waits = this.controls.length + this.orders.length + this.pulses.length + this.readBack.length;
+    return (
+      waits === 0 && this.repetitions.length === 0 && !this.holdsLine && !this.blocks.some(({ due }) => due !== null)
+    );
+  }
+
+  get indications(): string[] {
+    return [];
+  }
+
+  get learned(): string | null {
+    const refused = this.blocks.filter((one) => one.refused !== null);
+    if (refused.length === 0) return null;
+    return refused.map(({ block, refused: why }) => `${blockWords(block)}: ${why}`).join('; ');
+  }
+
+  // ---- what is to be read
+
+  private plan(points: readonly ClientPoint<ModbusAt>[], now: Instant): void {
+    const before = new Map(this.blocks.map((one) => [keyOf(one.block), one]));
+    this.blocks = planBlocks(points, this.settings, this.framing, this.options.octetMs).map((block) => {
+      const known = before.get(keyOf(block));
+      return known ? { ...known, block } : { block, due: now, readAt: null, refused: null, placed: false };
+    });
+    this.readBack = [];
+    this.repetitions = [];
+    this.suspect = null;
+  }
+
+  /** When a block that has just been dealt with is to be read again. */
+  private settle(running: RunningBlock, now: Instant): void {
+    const period = periodOf(this.settings, running.block.group);
+    if (running.refused !== null) running.due = now + Math.max(REFUSED_PAUSE_MS, period);
+    else if (period === 0) running.due = null;
+    else if (!running.placed && period >= SPREAD_FROM_MS) running.due = now + Math.ceil(period * this.options.phase);
+    // What is behind does not catch up.
+    else running.due = Math.max((running.due ?? now) + period, now);
+    running.placed = true;
+  }
+
+  // ---- the line
+
+  start(now: Instant): void {
+    this.up = true;
+    this.outstanding.clear();
+    this.owed = { until: 0, count: 0 };
+    for (const one of this.blocks) {
+      const once = periodOf(this.settings, one.block.group) === 0;
+      if (once && (one.readAt === null || now - one.readAt > ONCE_AGAIN_MS)) one.due = now;
+    }
+  }
+
+  stop(now: Instant): void {
+    if (!this.up) return;
+    this.up = false;
+    this.lossAt ??= now + this.patienceMs;
+    for (const { job } of this.takeOutstanding()) {
+      if (job.type === 'write') this.writeLost(job.writing, 'the link was lost');
+      if (job.type === 'order') this.endOrder(job, 'the link was lost before the device answered');
+    }
+    this.failWaiting('the link was lost before it was sent');
+  }
+
+  private takeOutstanding(): Exchange[] {
+    const all = [...this.outstanding.values()];
+    this.outstanding.clear();
+    return all;
+  }
+
+  wake(now: Instant): void {
+    for (const exchange of [...this.outstanding.values()])
+      if (now >= exchange.deadline && this.outstanding.delete(exchange.transaction)) this.onDeadline(exchange, now);
+    this.expire(now);
+    if (this.lossAt !== null && now >= this.lossAt && !this.up) {
+      this.lossAt = null;
+      this.becomeSilent(now, 'no connection');
+    }
+  }
+
+  get deadline(): Instant | null {
+    const times: Instant[] = [];
+    for (const { deadline } of this.outstanding.values()) times.push(deadline);
+    if (this.lossAt !== null && !this.up) times.push(this.lossAt);
+    for (const { expiresAt } of this.controls) times.push(expiresAt);
+    if (this.up && !this.holdsLine) {
+      const next = this.nextWish();
+      if (next !== null) times.push(Math.max(next, this.freeAgainAt, this.owed.count > 0 ? this.owed.until : 0));
+    }
+    return times.length > 0 ? Math.min(...times) : null;
+  }
+
+  /** When there is something to send; null: never by itself. */
+  private nextWish(): Instant | null {
+    if (this.controls.length + this.repetitions.length + this.readBack.length > 0) return 0;
+    const pulse = this.pulses.length > 0 ? Math.min(...this.pulses.map(({ at }) => at)) : Infinity;
+    if (this.state === 'silent') return Math.min(pulse, this.nextProbe);
+    if (this.orders.length > 0) return 0;
+    let next = pulse;
+    for (const { due } of this.blocks) if (due !== null && due < next) next = due;
+    return next === Infinity ? null : next;
+  }
+
+  wants(now: Instant): Wish | null {
+    if (!this.up || this.holdsLine || now < this.freeAgainAt) return null;
+    if (this.owed.count > 0 && now < this.owed.until) return null;
+    const job = this.nextJob(now);
+    return job === null ? null : { priority: priorityOf(job.job), since: job.since, words: wordsOf(job.job) };
+  }
+
+  /** What is next, without taking it. */
+  private nextJob(now: Instant): { job: Job; since: Instant; attempt: number } | null {
+    const pulse = this.pulses.find(({ at }) => now >= at);
+    if (pulse) return { job: { type: 'write', writing: pulse.writing }, since: pulse.at, attempt: 0 };
+    const [control] = this.controls;
+    if (control !== undefined) {
+      const first = firstRequest(control, this.settings);
+      // What cannot be sent has been refused when it came.
+      if (typeof first !== 'string')
+        return { job: { type: 'write', writing: { control, ...first } }, since: now, attempt: 0 };
+    }
+    const [back] = this.readBack;
+    if (back) return { job: { type: 'read', running: back.running }, since: back.since, attempt: 0 };
+    const [repetition] = this.repetitions;
+    if (repetition) return repetition;
+    if (this.state === 'silent') {
+      // Another one each time: it may be there and leave just one unanswered.
+      const first = this.blocks.at(this.probes % Math.max(1, this.blocks.length));
+      if (now < this.nextProbe || first === undefined) return null;
+      return { job: { type: 'read', running: first }, since: this.nextProbe, attempt: this.settings.retries };
+    }
+    const [order] = this.orders;
+    const due = this.mostDue(now);
+    if (order && (due === null || order.since < (due.due ?? now)))
+      return { job: { type: 'order', ...order }, since: order.since, attempt: 0 };
+    return due === null ? null : { job: { type: 'read', running: due }, since: due.due ?? now, attempt: 0 };
+  }
+
+  private mostDue(now: Instant): RunningBlock | null {
+    let found: RunningBlock | null = null;
+    for (const one of this.blocks)
+      if (one.due !== null && now >= one.due && (found?.due == null || one.due < found.due)) found = one;
+    return found;
+  }
+
+  grant(now: Instant, begins: Instant): void {
+    const most = this.framing === 'tcp' ? this.settings.outstanding : 1;
+    for (let sent = 0; sent < most; sent++) {
+      const next = this.nextJob(now);
+      if (next === null || (sent > 0 && next.job.type !== 'read')) return;
+      this.begin(next.job);
+      this.send(next.job, next.attempt, now, begins);
+      if (next.job.type !== 'read' || this.state === 'silent') return;
+    }
+  }
+
+  /** It waits no longer. */
+  private begin(job: Job): void {
+    switch (job.type) {
+      case 'write':
+        this.pulses = this.pulses.filter(({ writing }) => writing !== job.writing);
+        this.controls = this.controls.filter((control) => control !== job.writing.control);
+        break;
+      case 'order':
+        this.orders = this.orders.filter(({ id }) => id !== job.id);
+        break;
+      case 'read':
+        this.readBack = this.readBack.filter(({ running }) => running !== job.running);
+        this.repetitions = this.repetitions.filter(({ job: { running } }) => running !== job.running);
+        // Under way: due again once it is dealt with.
+        if (job.running.due !== null) job.running.due = Infinity;
+        break;
+      default:
+        job satisfies never;
+    }
+  }
+
+  private send(job: Job, attempt: number, now: Instant, begins: Instant): void {
+    const request = requestOf(job);
+    const pdu = encodeRequest(request);
+    this.transaction = this.framing === 'tcp' ? (this.transaction + 1) & 0xffff : 0;
+    const octets = encodeFrame(this.framing, this.transaction, this.settings.unitId, pdu);
+    const lineMs = (octets.length + this.answerOctets(request)) * this.options.octetMs;
+    const waitMs = this.state === 'silent' ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
+    this.outstanding.set(this.transaction, {
+      ...{ job, request, attempt, transaction: this.transaction, sentAt: now },
+      deadline: begins + lineMs + waitMs,
+      patienceEnds: begins + lineMs + waitMs * MAX_EXTENSION,
+    });
+    this.counters.add('requests');
+    this.counters.add('framesSent');
+    this.counters.add('octetsSent', octets.length);
+    if (attempt > 0 && this.state !== 'silent') this.counters.add('retries');
+    if (job.type === 'write') {
+      this.counters.add('writes');
+      if (job.writing.step === 'write') this.tell(job.writing, { step: 'operateSent' });
+    }
+    this.effects.push({ type: 'send', octets });
+  }
+
+  private answerOctets(request: Request): number {
+    const width = OCTET_WIDTH[this.framing];
+    const data =
+      !isRead(request.code) || !('count' in request)
+        ? 3
+        : isBitRead(request.code)
+          ? Math.ceil(request.count / 8)
+          : request.count * 2;
+    return FRAME_OVERHEAD[this.framing] + (2 + data) * width;
+  }
+
+  octetsArrive(now: Instant): void {
+    for (const exchange of this.outstanding.values()) {
+      const comes = now + this.answerOctets(exchange.request) * this.options.octetMs + ARRIVAL_SLACK_MS;
+      exchange.deadline = Math.max(exchange.deadline, Math.min(comes, exchange.patienceEnds));
+    }
+  }
+
+  take(): (ClientNews | { type: 'send'; octets: Uint8Array })[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  // ---- what people and the engine want
+
+  command(command: ClientCommand<ModbusAt, Order>, now: Instant): void {
+    switch (command.type) {
+      case 'committed':
+        break;
+      case 'setPoints':
+        this.plan(command.points, now);
+        break;
+      case 'control':
+        this.onControl(command, now);
+        break;
+      case 'pollNow':
+        for (const one of this.blocks) if (one.due !== Infinity) one.due = now;
+        break;
+      case 'survey':
+        this.ask(command.id, { what: 'identify' }, true, now);
+        break;
+      case 'order':
+        if (command.order.what === 'identify' || command.order.what === 'echo' || command.order.what === 'restart')
+          this.ask(command.id, command.order, false, now);
+        else this.endOrder({ id: command.id, survey: false }, 'it has no files to give');
+        break;
+      case 'resetCounters':
+        this.counters.reset(now);
+        break;
+      default:
+        command satisfies never;
+    }
+  }
+
+  private get hindrance(): string | null {
+    if (!this.up) return 'no connection to the device';
+    return this.state === 'silent' ? 'the device does not answer' : null;
+  }
+
+  private ask(id: string, order: Order, survey: boolean, now: Instant): void {
+    const full = this.orders.length >= MAX_WAITING ? `${MAX_WAITING} orders wait already` : null;
+    const problem = this.hindrance ?? full;
+    if (problem !== null) this.endOrder({ id, survey }, problem);
+    else this.orders.push({ id, order, since: now, survey });
+  }
+
+  private onControl(control: Writing['control'], now: Instant): void {
+    const fail = (words: string): void =>
+      this.report(control.id, { step: 'failed', words: `${words}; nothing was sent` });
+    const first = firstRequest(control, this.settings);
+    if (now >= control.expiresAt)
+      this.report(control.id, { step: 'expired', words: 'it had expired before it was sent' });
+    else if (this.hindrance !== null) fail(this.hindrance);
+    else if (this.controls.length >= MAX_WAITING) fail(`${MAX_WAITING} controls wait already`);
+    else if (typeof first === 'string') fail(first);
+    // There is no select on the line: whoever selects is told that it may operate.
+    else if (control.mode === 'selectOnly') this.report(control.id, { step: 'selected' });
+    else this.controls.push(control);
+  }
+
+  private expire(now: Instant): void {
+    this.controls = this.controls.filter(({ id, expiresAt }) => {
+      if (now < expiresAt) return true;
+      this.report(id, { step: 'expired', words: 'it had expired before it was sent' });
+      return false;
+    });
+  }
+
+  private report(id: string, step: ControlStep): void {
+    this.effects.push({ type: 'control', id, ...step });
+  }
+  private tell({ control }: Writing, step: ControlStep): void {
+    this.report(control.id, step);
+  }
+
+  private endOrder(
+    { id, survey }: { id: string; survey: boolean },
+    problem: string | null,
+    said: { name: string; text: string }[] = [],
+    words = '',
+  ): void {
+    if (survey) this.effects.push({ type: 'surveyed', id, problem, found: this.found(), attributes: said });
+    else this.effects.push({ type: 'ordered', id, problem, answer: words === '' ? {} : { words } });
+  }
+
+  /** What has been read of the list: a server cannot say what else it has. */
+  private found(): SurveyedPoint[] {
+    return this.blocks
+      .filter(({ readAt, refused }) => readAt !== null && refused === null)
+      .flatMap(({ block }) => block.points)
+      .map(({ kind, at }) => ({
+        kind,
+        address: `${TABLE_WORDS[at.table].short} ${at.address}${at.bit === null ? '' : `.${at.bit}`}`,
+        form: isBitTable(at.table) ? 'bit' : at.type,
+        value: 0,
+        said: '',
+      }));
+  }
+
+  // ---- when something comes
+
+  owns(event: WireEvent): boolean {
+    return event.type === 'frame' && event.unit === this.settings.unitId;
+  }
+
+  strangerHeard(event: WireEvent): void {
+    if (event.type !== 'frame') return;
+    this.counters.add('otherUnit');
+    this.effects.push({ type: 'stranger', address: event.unit, destination: this.settings.unitId });
+  }
+
+  receiveEvent(event: WireEvent, now: Instant): void {
+    if (!this.up) return;
+    this.counters.add('octetsReceived', event.octets.length);
+    if (event.type !== 'frame') {
+      if (event.type === 'noise') this.counters.add('noiseOctets', event.octets.length);
+      else this.counters.add(event.type === 'checksum' ? 'checksums' : 'shortFrames');
+      return;
+    }
+    this.counters.add('framesReceived');
+    const exchange = this.outstanding.get(event.transaction ?? 0);
+    if (exchange === undefined) {
+      this.counters.add(this.owed.count > 0 || event.transaction !== null ? 'lateAnswers' : 'unexpected');
+      this.owed.count = Math.max(0, this.owed.count - 1);
+      return;
+    }
+    const answer = decodeAnswer(event.pdu, exchange.request);
+    if (typeof answer === 'string') {
+      this.counters.add('unexpected');
+      this.note(`not understood: ${answer}`);
+      return;
+    }
+    this.outstanding.delete(exchange.transaction);
+    // Where answers cannot be told apart, one to each earlier try may still come.
+    if (this.framing !== 'tcp' && exchange.attempt > 0 && this.state !== 'silent')
+      this.owed = { until: now + this.settings.responseTimeoutMs, count: exchange.attempt };
+    this.counters.add('responses');
+    if (!answer.ok) {
+      this.counters.add('exceptions');
+      if (answer.exception === ExceptionCode.gatewaySilent || answer.exception === ExceptionCode.noGatewayPath) {
+        this.note(exceptionWords(answer.exception));
+        this.onUnanswered(exchange, exceptionWords(answer.exception), now);
+        return;
+      }
+    }
+    this.onAnswer(exchange, now);
+    this.onResult(exchange, answer, event, now);
+    this.freeAgainAt = now + this.settings.minimumGapMs;
+  }
+
+  /** The same is said once, until something else is. */
+  private note(words: string): void {
+    if (this.noted === words) return;
+    this.noted = words;
+    this.effects.push({ type: 'diagnostic', words });
+  }
+
+  private onAnswer({ sentAt }: Exchange, now: Instant): void {
+    this.lossAt = null;
+    this.unansweredBlocks = 0;
+    if (this.suspect !== null) this.cannotRead(this.suspect.running, this.suspect.words, now);
+    this.suspect = null;
+    this.effects.push({ type: 'answered', roundTripMs: now - sentAt });
+    if (this.state === 'answering') return;
+    const wasSilent = this.state === 'silent';
+    this.state = 'answering';
+    this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
+    if (wasSilent) for (const one of this.blocks) if (one.due !== Infinity) one.due = now;
+  }
+
+  private onResult({ job }: Exchange, answer: Answer, frame: WireEvent & { type: 'frame' }, now: Instant): void {
+    switch (job.type) {
+      case 'read':
+        if (answer.ok && 'data' in answer.response) this.onRead(job.running, answer.response.data, frame, now);
+        else if (!answer.ok) this.onRefused(job.running, answer.exception, now);
+        break;
+      case 'write':
+        this.onWritten(job.writing, answer, now);
+        break;
+      case 'order':
+        this.onOrdered(job, answer);
+        break;
+      default:
+        job satisfies never;
+    }
+  }
+
+  private onRead(running: RunningBlock, data: Uint8Array, frame: WireEvent & { type: 'frame' }, now: Instant): void {
+    const { block } = running;
+    running.readAt = now;
+    if (running.refused !== null) this.effects.push({ type: 'noted', words: `${blockWords(block)} can be read again` });
+    running.refused = null;
+    if (running.due === Infinity) running.due = now;
+    this.settle(running, now);
+    this.effects.push({
+      type: 'readings',
+      readings: readingsOf(block, data),
+      carried: new CarryingAnswer(frame, block),
+      token: null,
+      keep: null,
+    });
+  }
+
+  private onRefused(running: RunningBlock, exception: number, now: Instant): void {
+    const { illegalAddress, illegalValue } = ExceptionCode;
+    const smaller = exception === illegalAddress || exception === illegalValue;
+    const parts = smaller ? (withoutGaps(running.block) ?? halved(running.block)) : null;
+    if (parts !== null && this.blocks.includes(running)) {
+      const own = parts.map((block): RunningBlock => ({ ...running, block, due: now }));
+      this.blocks = this.blocks.flatMap((one) => (one === running ? own : [one]));
+      return;
+    }
+    if (exception === ExceptionCode.busy) {
+      running.due = now;
+      this.settle(running, now);
+      return;
+    }
+    this.cannotRead(running, exceptionWords(exception), now);
+  }
+
+  private cannotRead(running: RunningBlock, words: string, now: Instant): void {
+    const first = running.refused !== words;
+    running.refused = words;
+    running.due = now;
+    this.settle(running, now);
+    this.effects.push({
+      type: 'unreadable',
+      points: running.block.points.map(({ id }) => id),
+      words: first ? `${blockWords(running.block)} cannot be read: ${words}` : '',
+    });
+  }
+
+  private onWritten(writing: Writing, answer: Answer, now: Instant): void {
+    if (!answer.ok && answer.exception !== ExceptionCode.acknowledge) {
+      const words = exceptionWords(answer.exception);
+      if (writing.step === 'end') this.tell(writing, { step: 'unknown', words: `its end was not taken: ${words}` });
+      else this.tell(writing, { step: 'refused', status: answer.exception, words });
+      return;
+    }
+    if (writing.step === 'read') {
+      if (now >= writing.control.expiresAt) {
+        this.tell(writing, { step: 'expired', words: 'it had expired before it was written' });
+        return;
+      }
+      const register = answer.ok && 'data' in answer.response ? answer.response.data : EMPTY;
+      const request = writeAfterRead(writing, register, this.settings);
+      // Whoever wrote the register in between would be overruled: the write goes out next.
+      this.pulses.unshift({ at: now, writing: { ...writing, step: 'write', request } });
+      return;
+    }
+    this.lookAgain(writing.control.at, now);
+    const end = writing.step === 'write' ? endRequest(writing, this.settings) : null;
+    if (end !== null) {
+      const wait = writing.control.operation === 'pulseOff' ? writing.control.offMs : writing.control.onMs;
+      this.pulses.push({ at: now + wait, writing: { ...writing, step: 'end', request: end } });
+      return;
+    }
+    this.tell(writing, { step: 'operated' });
+  }
+
+  private lookAgain({ table, address }: ModbusAt, now: Instant): void {
+    for (const running of this.blocks) {
+      const { block } = running;
+      if (block.table !== table || address < block.start || address >= block.start + block.count) continue;
+      if (running.due !== Infinity) this.readBack.push({ running, since: now });
+    }
+  }
+
+  private onOrdered(job: Job & { type: 'order' }, answer: Answer): void {
+    if (!answer.ok) {
+      // A survey goes without what the device does not say of itself.
+      this.endOrder(job, job.survey ? null : exceptionWords(answer.exception));
+      return;
+    }
+    const { response } = answer;
+    if (response.code === 0x2b) {
+      const said = response.objects.map(({ id, text }) => ({ name: OBJECT_NAMES[id] ?? `object ${id}`, text }));
+      this.endOrder(job, null, said, said.map(({ name, text }) => `${name} ${text}`).join(', '));
+    } else this.endOrder(job, null);
+  }
+
+  // ---- when nothing comes
+
+  private onDeadline(exchange: Exchange, now: Instant): void {
+    this.counters.add('timeouts');
+    this.onUnanswered(exchange, 'no answer', now);
+  }
+
+  private onUnanswered({ job, attempt }: Exchange, words: string, now: Instant): void {
+    switch (job.type) {
+      case 'write':
+        this.writeLost(job.writing, words);
+        // A late answer to it would pass for one to the next request.
+        if (this.framing !== 'tcp') this.owed = { until: now + this.settings.responseTimeoutMs, count: 1 };
+        return;
+      case 'order':
+        this.endOrder(job, job.survey ? null : words);
+        return;
+      case 'read':
+        break;
+      default:
+        job satisfies never;
+    }
+    if (this.settings.dropsRound && this.state === 'answering') this.dropRound(now);
+    const tries = this.unansweredBlocks > 0 ? 0 : this.settings.retries;
+    if (attempt < tries && this.state !== 'silent') {
+      this.repetitions.push({ job, attempt: attempt + 1, since: now });
+      return;
+    }
+    this.unansweredBlocks++;
+    if (this.state !== 'silent' && this.unansweredBlocks < 2 && this.blocks.length > 1) {
+      this.suspect = { running: job.running, words };
+      job.running.due = now + this.patienceMs;
+      // Whether it is there at all the next one shows.
+      const other = this.blocks.find((one) => one !== job.running && one.refused === null);
+      if (other) other.due = now;
+      return;
+    }
+    job.running.due = now;
+    this.becomeSilent(now, `${words} to ${attempt + 1 === 1 ? '1 request' : `${attempt + 1} requests`}`);
+  }
+
+  private dropRound(now: Instant): void {
+    for (const one of this.blocks)
+      if (one.due !== null && one.due !== Infinity && one.due <= now) this.settle(one, now);
+  }
+
+  private writeLost(writing: Writing, words: string): void {
+    if (writing.step === 'read') this.tell(writing, { step: 'failed', words: `${words} before it was written` });
+    else if (writing.step === 'write') this.tell(writing, { step: 'unknown', words: `it was written, but ${words}` });
+    else this.tell(writing, { step: 'unknown', words: `the pulse was begun; its end was written, but ${words}` });
+  }
+
+  private becomeSilent(now: Instant, words: string): void {
+    if (this.state !== 'silent') this.effects.push({ type: 'communication', state: 'silent', words });
+    this.state = 'silent';
+    this.nextProbe = now + this.settings.silentPeriodMs;
+    this.probes++;
+    this.suspect = null;
+    this.readBack = [];
+    this.failWaiting('the device does not answer; nothing was sent');
+  }
+
+  private failWaiting(words: string): void {
+    for (const { id } of this.controls.splice(0)) this.report(id, { step: 'failed', words });
+    for (const { writing } of this.pulses.splice(0))
+      this.tell(
+        writing,
+        writing.step === 'end'
+          ? { step: 'unknown', words: `the pulse was begun, and could not be ended: ${words}` }
+          : { step: 'failed', words },
+      );
+    for (const order of this.orders.splice(0)) this.endOrder(order, words);
+    this.repetitions = [];
+    for (const one of this.blocks) if (one.due === Infinity) one.due = one.readAt ?? 0;
+  }
+}
+
+/** Objects of an identification (Modbus Application Protocol V1.1b3, 6.21, table of object ids). */
+const OBJECT_NAMES: Record<number, string> = {
+  0: 'vendor',
+  1: 'product code',
+  2: 'revision',
+  3: 'vendor URL',
+  4: 'product',
+  5: 'model',
+  6: 'application',
+};
+
+const keyOf = ({ group, table, start, count, points }: Block): string =>
+  `${group} ${table} ${start} ${count} ${points.map(({ id, at }) => `${id} ${at.type} ${at.order}`).join(',')}`;
+
+/** `holding registers 100 to 224`. */
+export function blockWords({ table, start, count }: Block): string {
+  const { one } = TABLE_WORDS[table];
+  return count === 1 ? `${one} ${start}` : `${one}s ${start} to ${start + count - 1}`;
+}
+
+function requestOf(job: Job): Request {
+  switch (job.type) {
+    case 'read': {
+      const { table, start, count } = job.running.block;
+      return { code: READ_FUNCTION[table], address: start, count };
+    }
+    case 'write':
+      return job.writing.request;
+    case 'order':
+      if (job.order.what === 'identify') return { code: 0x2b, access: 1, object: 0 };
+      return {
+        code: 0x08,
+        sub: job.order.what === 'echo' ? 0 : 1,
+        data: job.order.what === 'echo' ? ECHO : Uint8Array.of(0, 0),
+      };
+    default:
+      return job satisfies never;
+  }
+}
+
+const priorityOf = (job: Job): Priority =>
+  job.type === 'write' ? Priority.control : job.type === 'read' ? Priority.events : Priority.background;
+const wordsOf = (job: Job): string =>
+  job.type === 'read' ? `read ${blockWords(job.running.block)}` : job.type === 'write' ? 'write' : job.order.what;

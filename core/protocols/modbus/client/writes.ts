@@ -1,0 +1,69 @@
+import { switchesOn } from '../../../point/index.ts';
+import type { ControlOrder } from '../../control.ts';
+import { isBitTable, TABLE_WORDS, widthOf, type ModbusAt } from '../points.ts';
+import type { ClientSettings } from '../settings.ts';
+import { writeValue } from '../values.ts';
+import type { Request } from '../wire/pdu.ts';
+
+type Control = ControlOrder<ModbusAt>;
+
+/**
+ * A control on its way: its first write, for a bit of a register that has to be read first that reading, and of a
+ * pulse the write that ends it.
+ */
+export interface Writing {
+  control: Control;
+  /** Whether something was written already. */
+  step: 'read' | 'write' | 'end';
+  request: Request;
+}
+
+/** What to send first for a control, or why that cannot be. */
+export function firstRequest(control: Control, settings: ClientSettings): Pick<Writing, 'step' | 'request'> | string {
+  const { at, kind, operation, counts, count } = control;
+  const { table, address, bit } = at;
+  if (table === 'discreteInputs' || table === 'inputRegisters') return `a ${TABLE_WORDS[table].one} cannot be written`;
+  if (kind === 'setpoint') {
+    if (counts === null || isBitTable(table) || bit !== null) return 'it is no number that can be set';
+    return { step: 'write', request: registersRequest(at, counts, settings) };
+  }
+  if (operation === null) return 'it cannot be asked for that';
+  if (count > 1) return `a pulse is given once, not ${count} times`;
+  if (isBitTable(table) || bit === null || settings.maskWrites)
+    return { step: 'write', request: bitRequest(at, switchesOn(operation), settings, null) };
+  return { step: 'read', request: { code: 0x03, address, count: 1 } };
+}
+
+/** After what had to be read first: the write itself. */
+export const writeAfterRead = ({ control }: Writing, register: Uint8Array, settings: ClientSettings): Request =>
+  bitRequest(control.at, control.operation !== null && switchesOn(control.operation), settings, register);
+
+/** What ends a pulse; null: it is none. */
+export function endRequest({ control }: Writing, settings: ClientSettings): Request | null {
+  const { operation, at } = control;
+  if (operation !== 'pulseOn' && operation !== 'pulseOff') return null;
+  return bitRequest(at, operation === 'pulseOff', settings, null);
+}
+
+/** `register`: what the register of a bit is, where it is to be written whole. */
+function bitRequest(
+  at: ModbusAt,
+  on: boolean,
+  { writes, maskWrites }: ClientSettings,
+  register: Uint8Array | null,
+): Request {
+  const { table, address, bit } = at;
+  if (isBitTable(table)) return writes === 'single' ? { code: 0x05, address, on } : { code: 0x0f, address, bits: [on] };
+  if (bit === null) return { code: 0x06, address, registers: Uint8Array.of(0, on ? 1 : 0) };
+  const mask = 1 << bit;
+  if (maskWrites || register === null) return { code: 0x16, address, and: 0xffff & ~mask, or: on ? mask : 0 };
+  const before = (register[0] << 8) | register[1];
+  const after = on ? before | mask : before & ~mask;
+  return { code: 0x06, address, registers: Uint8Array.of(after >> 8, after & 0xff) };
+}
+
+function registersRequest(at: ModbusAt, counts: number, { writes }: ClientSettings): Request {
+  const registers = writeValue(counts, at.type, at.order, widthOf(at));
+  const single = registers.length === 2 && writes === 'single';
+  return { code: single ? 0x06 : 0x10, address: at.address, registers };
+}

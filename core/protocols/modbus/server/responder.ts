@@ -1,0 +1,259 @@
+import type { Instant } from '../../../session/index.ts';
+import { encodeFrame, modbusFraming, type FramingName, type WireEvent } from '../wire/frame.ts';
+import {
+  decodeRequest,
+  encodeException,
+  encodeResponse,
+  ExceptionCode,
+  packBits,
+  type Request,
+  type Response,
+} from '../wire/pdu.ts';
+
+/*
+ * The answering side of Modbus, for any memory: whose requests they are, what an answer to each looks like, and which
+ * exception it deserves. Answers to writes may come later.
+ */
+
+/** What there is to read and to write; a number is an exception code. */
+export interface Memory {
+  /** Bits packed, the first in the least significant place. */
+  readBits(table: 'coils' | 'discreteInputs', address: number, count: number): Uint8Array | number;
+  /** Two octets each. */
+  readRegisters(table: 'inputRegisters' | 'holdingRegisters', address: number, count: number): Uint8Array | number;
+  /** Says later what came of it: nothing, or an exception code. */
+  writeBits(address: number, bits: readonly boolean[], done: (exception: number | null) => void): void;
+  writeRegisters(address: number, registers: Uint8Array, done: (exception: number | null) => void): void;
+  /** What it says of itself, by object id. */
+  identification: Readonly<Record<number, string>>;
+}
+
+export interface ResponderOptions {
+  framing: FramingName;
+  /** What an octet takes on the line, milliseconds. */
+  octetMs: number;
+  /** The memory of a unit; null: there is no such unit here, it is not answered. */
+  memoryOf: (unit: number) => Memory | null;
+  send: (octets: Uint8Array) => void;
+  count: (what: 'requests' | 'responses' | 'exceptions' | 'writes' | 'noise' | 'otherUnit') => void;
+}
+
+/** Broadcasts are carried out, and nobody answers them (Modbus over Serial Line V1.02, 2.1). */
+const BROADCAST = 0;
+/** Requests whose answer is still to come; more are refused as busy. */
+const MOST_PENDING = 32;
+
+export class Responder {
+  private readonly wire;
+  private pending = 0;
+
+  constructor(private readonly options: ResponderOptions) {
+    this.wire = modbusFraming(options.framing, 'requests', options.octetMs);
+  }
+
+  reset(): void {
+    this.wire.reset();
+  }
+
+  receive(bytes: Uint8Array, now: Instant): void {
+    for (const event of this.wire.push(bytes, now)) {
+      if (event.type === 'frame') this.onFrame(event);
+      else this.options.count('noise');
+    }
+  }
+
+  private onFrame({ transaction, unit, pdu }: WireEvent & { type: 'frame' }): void {
+    const { memoryOf, framing, send, count } = this.options;
+    const broadcast = unit === BROADCAST && framing !== 'tcp';
+    const memory = memoryOf(unit);
+    if (memory === null) {
+      count('otherUnit');
+      return;
+    }
+    count('requests');
+    const answer = (octets: Uint8Array): void => {
+      if (broadcast) return;
+      count('responses');
+      send(encodeFrame(framing, transaction ?? 0, unit, octets));
+    };
+    const refuse = (exception: number): void => {
+      count('exceptions');
+      answer(encodeException(pdu[0], exception));
+    };
+    const request = decodeRequest(pdu);
+    if (typeof request === 'number') refuse(request);
+    else if (this.pending >= MOST_PENDING) refuse(ExceptionCode.busy);
+    else
+      this.carryOut(request, memory, (outcome) => {
+        if (typeof outcome === 'number') refuse(outcome);
+        else answer(encodeResponse(outcome));
+      });
+  }
+
+  private carryOut(request: Request, memory: Memory, done: (outcome: Response | number) => void): void {
+    const { code } = request;
+    switch (code) {
+      case 0x01:
+      case 0x02: {
+        const data = memory.readBits(code === 0x01 ? 'coils' : 'discreteInputs', request.address, request.count);
+        done(typeof data === 'number' ? data : { code, data });
+        break;
+      }
+      case 0x03:
+      case 0x04: {
+        const table = code === 0x03 ? 'holdingRegisters' : 'inputRegisters';
+        const data = memory.readRegisters(table, request.address, request.count);
+        done(typeof data === 'number' ? data : { code, data });
+        break;
+      }
+      case 0x05: {
+        const { address, on } = request;
+        const value = on ? 0xff00 : 0;
+        memory.writeBits(address, [on], this.later({ code, address, value }, done));
+        break;
+      }
+      case 0x06: {
+        const { address, registers } = request;
+        memory.writeRegisters(address, registers, this.later({ code, address, registers }, done));
+        break;
+      }
+      case 0x08:
+        // An echo, or communications that begin anew, which they do with each request here.
+        if (request.sub === 0 || request.sub === 1) done({ code, sub: request.sub, data: request.data });
+        else done(ExceptionCode.illegalFunction);
+        break;
+      case 0x0f: {
+        const { address, bits } = request;
+        memory.writeBits(address, bits, this.later({ code, address, count: bits.length }, done));
+        break;
+      }
+      case 0x10: {
+        const { address, registers } = request;
+        memory.writeRegisters(address, registers, this.later({ code, address, count: registers.length / 2 }, done));
+        break;
+      }
+      case 0x16: {
+        const { address, and, or } = request;
+        const before = memory.readRegisters('holdingRegisters', address, 1);
+        if (typeof before === 'number') done(before);
+        else {
+          // (what it is AND the mask) OR (the other mask AND NOT the first): 6.16.
+          const value = ((((before[0] << 8) | before[1]) & and) | (or & ~and)) & 0xffff;
+          const registers = Uint8Array.of(value >> 8, value & 0xff);
+          memory.writeRegisters(address, registers, this.later({ code, address, and, or }, done));
+        }
+        break;
+      }
+      case 0x17: {
+        // The write comes first (6.17).
+        const { address, count, writeAddress, registers } = request;
+        this.pending++;
+        memory.writeRegisters(writeAddress, registers, (exception) => {
+          this.pending--;
+          const data = exception ?? memory.readRegisters('holdingRegisters', address, count);
+          done(typeof data === 'number' ? data : { code, data });
+        });
+        break;
+      }
+      case 0x2b:
+        done(identificationOf(request, memory.identification));
+        break;
+      default:
+        code satisfies never;
+    }
+  }
+
+  private later(response: Response, done: (outcome: Response | number) => void): (exception: number | null) => void {
+    this.pending++;
+    let said = false;
+    return (exception) => {
+      if (said) return;
+      said = true;
+      this.pending--;
+      done(exception ?? response);
+    };
+  }
+}
+
+/** Octets of an answer that objects may take. */
+const ROOM = 246;
+
+/** Read device identification (6.21): basic, regular or extended as a stream, or one object. */
+function identificationOf(
+  { access, object }: Request & { code: 0x2b },
+  said: Readonly<Record<number, string>>,
+): Response | number {
+  const ids = Object.keys(said).map(Number);
+  // A stream access answers with what is there; both accesses are supported.
+  const conformity = 0x80 | (ids.some((id) => id > 6) ? 3 : ids.some((id) => id > 2) ? 2 : 1);
+  if (access === 4) {
+    if (said[object] === undefined) return ExceptionCode.illegalAddress;
+    return {
+      code: 0x2b,
+      access,
+      conformity,
+      next: null,
+      objects: [{ id: object, text: said[object].slice(0, ROOM - 2) }],
+    };
+  }
+  const last = access === 1 ? 2 : access === 2 ? 0x7f : 0xff;
+  // An object that is not there begins the list anew.
+  const from = said[object] === undefined ? 0 : object;
+  const objects: { id: number; text: string }[] = [];
+  let room = ROOM;
+  for (const id of ids.filter((one) => one >= from && one <= last)) {
+    const text = said[id].slice(0, ROOM - 2);
+    if (text.length + 2 > room) return { code: 0x2b, access, conformity, next: id, objects };
+    room -= text.length + 2;
+    objects.push({ id, text });
+  }
+  return { code: 0x2b, access, conformity, next: null, objects };
+}
+
+/** A memory of plain numbers: for stand-ins and tests. What it does not have is refused. */
+export class PlainMemory implements Memory {
+  readonly bits = { coils: new Map<number, boolean>(), discreteInputs: new Map<number, boolean>() };
+  readonly registers = { inputRegisters: new Map<number, number>(), holdingRegisters: new Map<number, number>() };
+  identification: Record<number, string> = {};
+
+  readBits(table: 'coils' | 'discreteInputs', address: number, count: number): Uint8Array | number {
+    const bits: boolean[] = [];
+    for (let at = address; at < address + count; at++) {
+      const bit = this.bits[table].get(at);
+      if (bit === undefined) return ExceptionCode.illegalAddress;
+      bits.push(bit);
+    }
+    return packBits(bits);
+  }
+
+  readRegisters(table: 'inputRegisters' | 'holdingRegisters', address: number, count: number): Uint8Array | number {
+    const octets = new Uint8Array(count * 2);
+    for (let n = 0; n < count; n++) {
+      const value = this.registers[table].get(address + n);
+      if (value === undefined) return ExceptionCode.illegalAddress;
+      octets[2 * n] = value >> 8;
+      octets[2 * n + 1] = value & 0xff;
+    }
+    return octets;
+  }
+
+  writeBits(address: number, bits: readonly boolean[], done: (exception: number | null) => void): void {
+    if (bits.some((_, n) => !this.bits.coils.has(address + n))) return done(ExceptionCode.illegalAddress);
+    bits.forEach((on, n) => this.bits.coils.set(address + n, on));
+    done(null);
+  }
+
+  writeRegisters(address: number, registers: Uint8Array, done: (exception: number | null) => void): void {
+    const count = registers.length / 2;
+    const own = this.registers.holdingRegisters;
+    for (let n = 0; n < count; n++) if (!own.has(address + n)) return done(ExceptionCode.illegalAddress);
+    for (let n = 0; n < count; n++) own.set(address + n, (registers[2 * n] << 8) | registers[2 * n + 1]);
+    done(null);
+  }
+
+  /** Sets registers from their octets. */
+  put(table: 'inputRegisters' | 'holdingRegisters', address: number, octets: Uint8Array): void {
+    for (let n = 0; n < octets.length / 2; n++)
+      this.registers[table].set(address + n, (octets[2 * n] << 8) | octets[2 * n + 1]);
+  }
+}
