@@ -13,6 +13,7 @@ import {
 } from '@halvix/core/protocols/dnp3';
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
+import type { BenchDevice, PointReport } from './benchdevice.ts';
 import type { CallingLink, ListeningLink, LinkUser } from './link.ts';
 import type { DeviceModel } from './model.ts';
 import { ValveLogger } from './stations.ts';
@@ -31,15 +32,6 @@ export interface DeviceSettings {
   outstation?: Partial<OutstationSettings>;
   /** It sleeps, and wakes so often to call; milliseconds. */
   wakesEveryMs?: number;
-}
-
-export interface PointReport {
-  kind: PointKind;
-  index: number;
-  name: string;
-  value: number;
-  flags: number;
-  time: number;
 }
 
 /** An event as the device made it, in the order of making. */
@@ -77,7 +69,7 @@ const CALL_AGAIN_MS = 5000;
 const keyOf = (kind: PointKind, index: number): string => `${kind} ${index}`;
 
 /** A simulated device on its link: a DNP3 outstation over a living model, with a switch for each point. */
-export class SimulatedDevice implements LinkUser {
+export class SimulatedDevice implements LinkUser, BenchDevice {
   private outstation: Outstation;
   private driver: Driver<OutstationCommand, OutstationEffect>;
   private readonly forced = new Map<string, number>();
@@ -115,8 +107,23 @@ export class SimulatedDevice implements LinkUser {
     ({ outstation: this.outstation, driver: this.driver } = this.build());
   }
 
+  get code(): string {
+    return this.settings.code;
+  }
+
   get problem(): string | null {
     return this.link.problem;
+  }
+
+  report(): object {
+    const { code, name, station, address, wakesEveryMs } = this.settings;
+    const { link, eventsWaiting, eventsDropped, clockOffsetMs, faults, on, operations, pulses, problem } = this;
+    return {
+      ...{ code, name, station, protocol: 'dnp3', address },
+      ...{ port: link.port, link: link.code, connected: link.connected },
+      ...{ eventsWaiting, eventsDropped, clockOffsetMs, faults, sleeps: wakesEveryMs !== undefined },
+      ...{ on, operations, pulses: [...pulses], problem },
+    };
   }
 
   // ---- its link

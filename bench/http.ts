@@ -2,7 +2,9 @@ import { OPERATIONS, POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';
 import type { SimulatedCentre } from './centre.ts';
-import type { SimulatedDevice } from './device.ts';
+import type { BenchDevice } from './benchdevice.ts';
+import { SimulatedDevice } from './device.ts';
+import { SimulatedServer } from './modbus/server.ts';
 import { impairmentsSchema } from './impairments.ts';
 import type { CallingLink, ListeningLink } from './link.ts';
 
@@ -66,7 +68,7 @@ function wireValue(kind: PointKind, given: number | boolean): number {
 }
 
 export interface BenchParts {
-  devices: ReadonlyMap<string, SimulatedDevice>;
+  devices: ReadonlyMap<string, BenchDevice>;
   links: ReadonlyMap<string, ListeningLink | CallingLink>;
   centres: ReadonlyMap<string, SimulatedCentre>;
 }
@@ -101,7 +103,7 @@ async function answer(request: IncomingMessage, { devices, links, centres }: Ben
   const route = `${request.method ?? ''} ${rest[0] ?? ''}${rest.length > 1 ? '/' + '*'.repeat(rest.length - 1) : ''}`;
   if (collection === 'healthz' && code === undefined) return { ok: true };
   if (collection === 'devices') {
-    if (code === undefined) return [...devices.values()].map(deviceReport);
+    if (code === undefined) return [...devices.values()].map((device) => device.report());
     const device = devices.get(code);
     if (device === undefined) throw new Refusal(404, `there is no device ${code}`);
     return answerDevice(device, route, rest, request, url);
@@ -122,7 +124,7 @@ async function answer(request: IncomingMessage, { devices, links, centres }: Ben
 }
 
 async function answerDevice(
-  device: SimulatedDevice,
+  device: BenchDevice,
   route: string,
   rest: string[],
   request: IncomingMessage,
@@ -130,47 +132,20 @@ async function answerDevice(
 ): Promise<unknown> {
   switch (route) {
     case 'GET ':
-      return deviceReport(device);
+      return device.report();
     case 'GET points':
       return device.points();
-    case 'GET log':
-      return device.log.filter(({ number }) => number > Number(url.searchParams.get('after') ?? 0));
     case 'GET heard':
       return device.heardAt.filter((at) => at > Number(url.searchParams.get('after') ?? 0));
     case 'PUT power': {
       const { on } = powerBody.parse(await bodyOf(request));
       await device.power(on);
-      return deviceReport(device);
+      return device.report();
     }
-    case 'PUT storm': {
-      const { perSecond } = stormBody.parse(await bodyOf(request));
-      if (!device.on && perSecond > 0) throw new Refusal(409, 'the device is off');
-      device.setStorm(perSecond);
-      return deviceReport(device);
-    }
-    case 'POST reboot':
-      if (!device.on) throw new Refusal(409, 'the device is off');
-      await device.reboot();
-      return deviceReport(device);
-    case 'POST wake':
-      if (!device.on) throw new Refusal(409, 'the device is off');
-      if (device.settings.wakesEveryMs === undefined) throw new Refusal(409, 'this device does not sleep');
-      device.wake();
-      return deviceReport(device);
-    case 'POST fill':
-      if (!device.on) throw new Refusal(409, 'the device is off');
-      device.fill();
-      return deviceReport(device);
-    case 'PUT clock':
-      device.setClock(clockBody.parse(await bodyOf(request)).offsetMs);
-      return deviceReport(device);
-    case 'PUT faults':
-      device.setFaults(faultsBody.parse(await bodyOf(request)));
-      return deviceReport(device);
     case 'PUT points/**': {
       const { kind, index } = pointOf(device, rest);
       const { value } = forceBody.parse(await bodyOf(request));
-      device.force(kind, index, wireValue(kind, value));
+      device.force(kind, index, device instanceof SimulatedDevice ? wireValue(kind, value) : Number(value));
       return device.points().find((point) => point.kind === kind && point.index === index);
     }
     case 'DELETE points/**': {
@@ -178,6 +153,50 @@ async function answerDevice(
       device.release(kind, index);
       return device.points().find((point) => point.kind === kind && point.index === index);
     }
+    case 'PUT faults': {
+      const faults = faultsBody.parse(await bodyOf(request));
+      if (device instanceof SimulatedServer) device.answerDelayMs = faults.answerDelayMs;
+      else if (device instanceof SimulatedDevice) device.setFaults(faults);
+      return device.report();
+    }
+    default:
+      if (device instanceof SimulatedDevice) return answerOutstation(device, route, request, url);
+      throw new Refusal(404, `this device has no ${route.trim()}`);
+  }
+}
+
+/** What only an outstation has: events, a clock, sleep. */
+async function answerOutstation(
+  device: SimulatedDevice,
+  route: string,
+  request: IncomingMessage,
+  url: URL,
+): Promise<unknown> {
+  switch (route) {
+    case 'GET log':
+      return device.log.filter(({ number }) => number > Number(url.searchParams.get('after') ?? 0));
+    case 'PUT storm': {
+      const { perSecond } = stormBody.parse(await bodyOf(request));
+      if (!device.on && perSecond > 0) throw new Refusal(409, 'the device is off');
+      device.setStorm(perSecond);
+      return device.report();
+    }
+    case 'POST reboot':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      await device.reboot();
+      return device.report();
+    case 'POST wake':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      if (device.settings.wakesEveryMs === undefined) throw new Refusal(409, 'this device does not sleep');
+      device.wake();
+      return device.report();
+    case 'POST fill':
+      if (!device.on) throw new Refusal(409, 'the device is off');
+      device.fill();
+      return device.report();
+    case 'PUT clock':
+      device.setClock(clockBody.parse(await bodyOf(request)).offsetMs);
+      return device.report();
     default:
       throw new Refusal(404, `a device has no ${route.trim()}`);
   }
@@ -228,33 +247,13 @@ async function answerCentre(
   }
 }
 
-function pointOf(device: SimulatedDevice, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
+function pointOf(device: BenchDevice, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
   const kind = POINT_KINDS.find((one) => one === kindWord);
   if (kind === undefined) throw new Refusal(404, `kind: ${kindWord} is none of ${POINT_KINDS.join(', ')}`);
   const index = /^\d{1,5}$/.test(indexWord) ? Number(indexWord) : NaN;
   if (!device.hasPoint(kind, index)) throw new Refusal(404, `index: there is no ${kind} ${indexWord}`);
   return { kind, index };
 }
-
-const deviceReport = (device: SimulatedDevice): unknown => ({
-  code: device.settings.code,
-  name: device.settings.name,
-  station: device.settings.station,
-  protocol: 'dnp3',
-  address: device.settings.address,
-  port: device.link.port,
-  link: device.link.code,
-  connected: device.link.connected,
-  eventsWaiting: device.eventsWaiting,
-  eventsDropped: device.eventsDropped,
-  clockOffsetMs: device.clockOffsetMs,
-  faults: device.faults,
-  sleeps: device.settings.wakesEveryMs !== undefined,
-  on: device.on,
-  operations: device.operations,
-  pulses: [...device.pulses],
-  problem: device.problem,
-});
 
 const centreReport = (centre: SimulatedCentre): unknown => ({
   code: centre.settings.code,

@@ -8,9 +8,15 @@ import { CallingLink, ListeningLink } from './link.ts';
 import { FeederRelay } from './relay.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './scenario/stations.ts';
 import { GateStation, RepeaterHut, ValveLogger } from './stations.ts';
+import type { FramingName } from '@halvix/core/protocols/modbus';
+import type { BenchDevice } from './benchdevice.ts';
+import { EnergyMeter, FlowComputer, TransformerMonitor, type Plant } from './modbus/plant.ts';
+import { SimulatedServer } from './modbus/server.ts';
+import { METER_UNITS } from './scenario/modbus.ts';
 import { serveControl } from './http.ts';
 import { DEMO_PORTS } from './scenario/configuration.ts';
 
+const optionalPort = z.coerce.number().int().min(0).max(65_535).default(0);
 const settings = readSettings(
   z.object({
     HALVIX_BENCH_HOST: hostSetting,
@@ -32,6 +38,10 @@ const settings = readSettings(
     HALVIX_BENCH_LOGGER_SAMPLES_MS: z.coerce.number().int().min(100).default(60_000),
     /** Events that a relay keeps of each class. */
     HALVIX_BENCH_RELAY_EVENTS: z.coerce.number().int().min(10).max(1_000_000).default(50_000),
+    /** The Modbus servers; 0: without them. */
+    HALVIX_BENCH_FLOW_PORT: optionalPort,
+    HALVIX_BENCH_MONITOR_PORT: optionalPort,
+    HALVIX_BENCH_METERS_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -91,17 +101,53 @@ const stations =
           new ValveLogger(LAMBROOK, now, Math.random, ports.HALVIX_BENCH_LOGGER_SAMPLES_MS),
         ),
       ];
-const devices = [f1, f2, ...more, ...stations];
+/** Modbus servers that listen on ports of their own, and the meters that share a line. */
+const servers: SimulatedServer[] = [];
+const server = (
+  code: string,
+  name: string,
+  unit: number,
+  framing: FramingName,
+  ...[link, plant]: [ListeningLink, Plant]
+): void =>
+  void servers.push(new SimulatedServer({ code, name, station: code.split('-')[0], unit, framing }, link, plant));
+const {
+  HALVIX_BENCH_FLOW_PORT: flowPort,
+  HALVIX_BENCH_MONITOR_PORT: monitorPort,
+  HALVIX_BENCH_METERS_PORT: metersPort,
+} = ports;
+if (flowPort > 0) {
+  const link = new ListeningLink(host, 'FNK-FC', "The flow computer's port", flowPort);
+  server('FNK-FC', 'Flow computer', 1, 'tcp', link, new FlowComputer(now, Math.random));
+}
+if (monitorPort > 0) {
+  const link = new ListeningLink(host, 'HLM-TM', "The transformer monitor's port", monitorPort);
+  server('HLM-TM', 'Transformer monitor', 3, 'tcp', link, new TransformerMonitor(now, Math.random));
+}
+if (metersPort > 0) {
+  const line = new ListeningLink(host, 'ORL-LINE', 'Meter line, Orlane', metersPort, true);
+  line.impair(impairmentsSchema.parse({ bitRate: 9600, bitsPerOctet: 11 }));
+  for (const unit of METER_UNITS)
+    server(
+      `ORL-M${unit - 10}`,
+      `Energy meter ${unit - 10}`,
+      unit,
+      'rtu',
+      line,
+      new EnergyMeter(unit, now, Math.random),
+    );
+}
+const devices: BenchDevice[] = [f1, f2, ...more, ...stations, ...servers];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);
 const ambry = centre('AMB', 'Ambry', ports.HALVIX_BENCH_AMBRY_PORT, 101);
 
-const server = serveControl(
+const control = serveControl(
   host,
   ports.HALVIX_BENCH_PORT,
   {
-    devices: new Map(devices.map((one) => [one.settings.code, one])),
+    devices: new Map(devices.map((one) => [one.code, one])),
     links: new Map([...new Set(devices.map(({ link }) => link))].map((link) => [link.code, link])),
     centres: new Map([quillstone, ambry].map((one) => [one.settings.code, one])),
   },
@@ -110,14 +156,14 @@ const server = serveControl(
     process.exit(1);
   },
 );
-for (const one of [f1, ...more, ...stations]) await one.power(true);
+for (const one of [f1, ...more, ...stations, ...servers]) await one.power(true);
 quillstone.power(true);
 
 for (const signal of ['SIGTERM', 'SIGINT'] as const)
   process.on(signal, () => {
     quillstone.power(false);
     ambry.power(false);
-    server.close();
+    control.close();
     void Promise.all(devices.map((one) => one.power(false))).then(() => process.exit(0));
     setTimeout(() => process.exit(0), 1000);
   });

@@ -1,11 +1,12 @@
 import { countsAllowed } from '@halvix/core/config';
-import { outcome, type ClientNews, type ControlMode, type ControlOutcome } from '@halvix/core/protocols';
+import { definitionOf, outcome, type ClientNews, type ControlMode, type ControlOutcome } from '@halvix/core/protocols';
 import type { CommandState } from '@halvix/core/path';
 import {
   OPERATIONS,
   OPERATION_WORDS,
   Quality,
   scaledValue,
+  stateAfter,
   switchesOn,
   type Operation,
   type Reading,
@@ -238,7 +239,7 @@ export class Commands {
       };
     }
     const named = operationNamed(operation);
-    const feedback = config.control?.feedback;
+    const feedback = config.control?.feedback ?? ownFeedback(address, config, named);
     const expected = named === undefined ? undefined : feedback?.expect[named];
     const point = feedback && exchange.at(device, feedback.point);
     if (!config.control || !point || expected === undefined) return null;
@@ -359,6 +360,17 @@ const said = ({ point }: Running, status: number | null): ControlOutcome => ({
   status,
   protocol: point?.config.at.protocol ?? null,
 });
+
+/** An output that shows by itself what it was set to. */
+function ownFeedback(
+  address: string,
+  { at }: LivePoint['config'],
+  operation: Operation | undefined,
+): { point: string; expect: Partial<Record<Operation, number>> } | null {
+  const expected = operation === undefined ? null : stateAfter(operation);
+  if (operation === undefined || expected === null || !definitionOf(at.protocol).points.outputShows) return null;
+  return { point: address, expect: { [operation]: expected } };
+}
 
 const operationNamed = (words: string): Operation | undefined => OPERATIONS.find((one) => one === words);
 

@@ -1,4 +1,4 @@
-import { definitionOf, type TrialEffect } from '@halvix/core/protocols';
+import { definitionOf, type ProtocolCode, type TrialEffect } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import {
   NO_PROBE_RESULT,
@@ -32,7 +32,7 @@ const MEANINGS: [RegExp, string][] = [
   ],
   [
     /refused/,
-    'The host is there, but nothing listens on that port: wrong port, or the protocol is switched off on the device.',
+    'The host is there, but nothing listens on that port: wrong port, or PROTOCOL is switched off on the device.',
   ],
   [
     /no route|not reachable/,
@@ -125,7 +125,7 @@ export class Probes {
     ]);
     if (found === 'cancelled') return note.end('cancelled', null);
     if ('problem' in found) {
-      note.step({ step: 'resolve', state: 'bad', words: found.problem, meaning: meaningOf(found.problem) });
+      note.step({ step: 'resolve', state: 'bad', words: found.problem, meaning: meaningOf(found.problem, device.protocol) });
       return note.end('bad', null);
     }
     note.step({
@@ -190,7 +190,7 @@ export class Probes {
           const { state, problem } = client.state;
           if (state !== 'waiting' || Object.keys(steps).some((step) => note.has(step))) return;
           const words = problem ?? 'no connection';
-          note.step({ step: 'connect', state: 'bad', words, meaning: meaningOf(words) });
+          note.step({ step: 'connect', state: 'bad', words, meaning: meaningOf(words, protocol) });
           finish(false);
         },
       });
@@ -207,7 +207,8 @@ export class Probes {
 /** The certificate is for the name, not for the address that was found for it. */
 const namedTls = ({ tls, host }: LinkConfig): LinkConfig['tls'] => ({ ...tls, serverName: tls.serverName || host });
 
-const meaningOf = (words: string): string => MEANINGS.find(([test]) => test.test(words))?.[1] ?? '';
+const meaningOf = (words: string, protocol: ProtocolCode): string =>
+  (MEANINGS.find(([test]) => test.test(words))?.[1] ?? '').replace('PROTOCOL', definitionOf(protocol).words.name);
 
 /** Writes what became of a probe, in order, as it goes. */
 class Notes {

@@ -12,6 +12,8 @@ const ACCOUNTS = [
   { name: 'engineer', role: 'engineer', password: 'engineer-demo' },
 ] as const;
 
+/** Of the Modbus servers; 0: the demo without them. */
+const optionalPort = z.coerce.number().int().min(0).max(65_535).default(0);
 const settings = readSettings(
   z.object({
     HALVIX_DATABASE_URL: databaseSetting,
@@ -21,6 +23,9 @@ const settings = readSettings(
     HALVIX_BENCH_STATIONS: z.enum(['all', 'relays']).default('all'),
     HALVIX_BENCH_RADIO_PORT: portSetting(DEMO_PORTS.radio),
     HALVIX_BENCH_LOGGER_PORT: portSetting(DEMO_PORTS.logger),
+    HALVIX_BENCH_FLOW_PORT: optionalPort,
+    HALVIX_BENCH_MONITOR_PORT: optionalPort,
+    HALVIX_BENCH_METERS_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -42,6 +47,9 @@ if ((await newestRevision(database)) === null) {
     ...(settings.value.HALVIX_BENCH_STATIONS === 'all'
       ? { radio: settings.value.HALVIX_BENCH_RADIO_PORT, logger: settings.value.HALVIX_BENCH_LOGGER_PORT }
       : {}),
+    flow: settings.value.HALVIX_BENCH_FLOW_PORT,
+    monitor: settings.value.HALVIX_BENCH_MONITOR_PORT,
+    meters: settings.value.HALVIX_BENCH_METERS_PORT,
     quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
     ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
   });

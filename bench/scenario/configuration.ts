@@ -2,6 +2,7 @@ import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/
 import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
+import { ENERGY_METER, FLOW_COMPUTER, METER_UNITS, TRANSFORMER_MONITOR, type ModbusPoint } from './modbus.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
 export interface DemoPorts {
@@ -10,6 +11,10 @@ export interface DemoPorts {
   /** The radio channel and the logger's port; absent: the demo without them. */
   radio?: number;
   logger?: number;
+  /** The Modbus servers; absent: the demo without them. */
+  flow?: number;
+  monitor?: number;
+  meters?: number;
   quillstone: number;
   ambry: number;
 }
@@ -19,6 +24,9 @@ export const DEMO_PORTS = {
   relay2: 20002,
   radio: 20003,
   logger: 20004,
+  flow: 5021,
+  monitor: 5023,
+  meters: 5024,
   quillstone: 20100,
   ambry: 20101,
 };
@@ -132,9 +140,59 @@ function smallStations(radio: number, logger: number): { stations: unknown[]; li
   };
 }
 
+function modbusPoint({ kind, at, name, unit, gain, states, operations, setting }: ModbusPoint): unknown {
+  return {
+    ...{ kind, at, name, unit, gain, states, setting },
+    control: kind === 'output' ? { operations, onMs: 1000 } : null,
+    history: { mode: 'deadband' },
+  };
+}
+
+/** Fennick's flow computer, Hollowmere's transformer monitor and Orlane's meters. */
+function modbusStations({ flow, monitor, meters }: Required<Pick<DemoPorts, 'flow' | 'monitor' | 'meters'>>) {
+  const link = (code: string, name: string, port: number, framing: string, more: object = {}): unknown => ({
+    ...{ code, name, type: 'tcpClient', protocol: 'modbus', framing, host: '127.0.0.1', port },
+    ...more,
+  });
+  const device = (
+    code: string,
+    name: string,
+    description: string,
+    on: string,
+    unitId: number,
+    points: readonly ModbusPoint[],
+    settings: object = {},
+  ): unknown => ({
+    ...{ code, name, description, station: code.split('-')[0], link: on, protocol: 'modbus' },
+    settings: { unitId, ...settings },
+    points: points.map(modbusPoint),
+  });
+  return {
+    stations: [
+      { code: 'FNK', name: 'Fennick Green Gas', description: 'Injection point' },
+      { code: 'ORL', name: 'Orlane Solar', description: 'Solar park' },
+    ],
+    links: [
+      link('FNK-LAN', 'Station LAN', flow, 'tcp'),
+      link('HLM-LAN-TM', 'Station LAN', monitor, 'tcp'),
+      link('ORL-LINE', 'Meter line', meters, 'rtu', { line: { bitRate: 9600, parity: 'even' } }),
+    ],
+    devices: [
+      device('FNK-FC', 'Flow computer', 'flow computer', 'FNK-LAN', 1, FLOW_COMPUTER),
+      device('HLM-TM', 'Transformer monitor', 'oil, gas and fans', 'HLM-LAN-TM', 3, TRANSFORMER_MONITOR),
+      ...METER_UNITS.map((unit) =>
+        device(`ORL-M${unit - 10}`, `Energy meter ${unit - 10}`, 'string meter', 'ORL-LINE', unit, ENERGY_METER, {
+          period1Ms: 2000,
+          period2Ms: 30_000,
+        }),
+      ),
+    ],
+  };
+}
+
 /**
  * The demo's configuration: relay HLM-F1, mapped whole and unchanged to Quillstone and to Ambry; with ports for them,
- * the stations on the radio channel and the logger.
+ * the stations on the radio channel and the logger, and what speaks Modbus.
  */
 export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration {
   const mappings = FEEDER_RELAY.map(({ kind, index }) => ({
@@ -164,14 +222,21 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   });
   const none = { stations: [], links: [], devices: [] };
   const small = ports.radio && ports.logger ? smallStations(ports.radio, ports.logger) : none;
+  const { flow, monitor, meters } = ports;
+  const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
   return configurationSchema.parse({
     schema: 'halvix.configuration',
     version: 2,
     network: 'Varrow Basin Utilities',
-    stations: [{ code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' }, ...small.stations],
+    stations: [
+      { code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' },
+      ...small.stations,
+      ...registers.stations,
+    ],
     links: [
       { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
       ...small.links,
+      ...registers.links,
     ],
     devices: [
       {
@@ -185,6 +250,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
         points: FEEDER_RELAY.map((point) => pointOf(point, relayFeedback(point))),
       },
       ...small.devices,
+      ...registers.devices,
     ],
     outbounds: [
       outbound('QST', 'centre', 'Quillstone', ports.quillstone, 100),

@@ -514,11 +514,12 @@ const { at: _at, ...BLANK } = draftPointSchema.parse({
 
 /** A point with nothing but its kind and its place: the number in the series of its kind. The name is not checked here. */
 export function newPoint(protocol: ProtocolCode, kind: PointKind, number: number | null, name: string): DraftPoint {
-  const { blank, withNumber } = definitionOf(protocol).points;
+  const { blank, history, withNumber } = definitionOf(protocol).points;
   return {
     ...BLANK,
     kind,
     at: withNumber(blank(kind), number),
+    history: { mode: history },
     name,
     control: kind === 'output' ? NEW_CONTROL : null,
     setting: kind === 'setpoint' ? NEW_SETTING : null,

@@ -49,6 +49,10 @@ export interface PointAddressing<Of extends At, Draft extends At, Target extends
   kinds: readonly PointKind[];
   /** What a place is where nothing is said: left out where points are stored, and read again by this, so never changed. */
   defaults: Readonly<Partial<Draft>>;
+  /** What history keeps of a new point. */
+  history: 'every' | 'deadband';
+  /** An output shows by itself what it was set to: that is its feedback where nothing else is. */
+  outputShows: boolean;
   /** Of a new point, without an address. */
   blank: (kind: PointKind) => Draft;
   /** Empty while it has none. */

@@ -135,7 +135,7 @@ test('a second relay from the profile of the first, in at most 8 interactions', 
   await hands.fill('Code, row 1', 'HLM-F1');
   await hands.fill('Address of the device, row 1', '127.0.0.1');
   await hands.fill('TCP port, row 1', String(rig.ports.relay));
-  await hands.fill('Their address, row 1', '11');
+  await hands.fill('Their DNP3 address, row 1', '11');
   await hands.click('button', 'Add into the draft: 1 device');
   await page.waitForURL('**/build');
   await visit(page, rig, '/build/changes');
@@ -245,8 +245,8 @@ test('a list goes out as a workbook and comes back as it was; a device is copied
   await page.getByRole('button', { name: 'Copy…' }).click();
   await page.getByLabel('Code, row 1').fill('HLM-F3');
   await page.getByRole('button', { name: 'Copy into the draft: 1 device' }).click();
-  await expect(page.getByRole('alert')).toContainText('Their address');
-  await page.getByLabel('Their address, row 1').fill('13');
+  await expect(page.getByRole('alert')).toContainText('Their DNP3 address');
+  await page.getByLabel('Their DNP3 address, row 1').fill('13');
   await page.getByLabel('TCP port, row 1').fill('20003');
   await page.getByRole('button', { name: 'Copy into the draft: 1 device' }).click();
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('HLM-F3 F2 feeder relay');

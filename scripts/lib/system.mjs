@@ -11,11 +11,14 @@ export const DEMO_PORTS = {
   relay2: 20002,
   radio: 20003,
   logger: 20004,
+  flow: 5021,
+  monitor: 5023,
+  meters: 5024,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
@@ -38,6 +41,9 @@ export class System {
       HALVIX_BENCH_STATIONS: ports.radio && ports.logger ? 'all' : 'relays',
       ...(ports.radio ? { HALVIX_BENCH_RADIO_PORT: String(ports.radio) } : {}),
       ...(ports.logger ? { HALVIX_BENCH_LOGGER_PORT: String(ports.logger) } : {}),
+      ...(ports.flow ? { HALVIX_BENCH_FLOW_PORT: String(ports.flow) } : {}),
+      ...(ports.monitor ? { HALVIX_BENCH_MONITOR_PORT: String(ports.monitor) } : {}),
+      ...(ports.meters ? { HALVIX_BENCH_METERS_PORT: String(ports.meters) } : {}),
       // Away from the demo's ports, in tests, the logger has faster days.
       ...(ports.logger && ports.logger !== DEMO_PORTS.logger
         ? { HALVIX_BENCH_LOGGER_WAKES_MS: '4000', HALVIX_BENCH_LOGGER_SAMPLES_MS: '500' }

@@ -64,6 +64,8 @@ export const points: PointAddressing<Dnp3At, Dnp3DraftAt, Dnp3TargetAt, MasterSe
   draftAt: draftAtSchema,
   kinds: POINT_KINDS,
   defaults: DEFAULTS,
+  history: 'every',
+  outputShows: false,
   blank: () => ({ protocol: 'dnp3', index: null, ...DEFAULTS }),
   print: ({ kind, at }) => (at.index === null ? '' : addressWords(kind, at.index)),
   parse,

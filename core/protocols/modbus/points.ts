@@ -312,6 +312,9 @@ export const points: PointAddressing<ModbusAt, ModbusDraftAt, never, ClientSetti
   draftAt: draftAtSchema,
   kinds: ['binary', 'output', 'analog', 'counter', 'setpoint', 'text'],
   defaults: DEFAULTS,
+  // What is polled each second is no event each second.
+  history: 'deadband',
+  outputShows: true,
   blank: (kind) => ({
     ...DEFAULTS,
     protocol: 'modbus',
