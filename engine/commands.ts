@@ -1,5 +1,12 @@
 import { countsAllowed } from '@halvix/core/config';
-import { definitionOf, outcome, type ClientNews, type ControlMode, type ControlOutcome } from '@halvix/core/protocols';
+import {
+  definitionOf,
+  outcome,
+  type CentreOrder,
+  type ClientNews,
+  type ControlMode,
+  type ControlOutcome,
+} from '@halvix/core/protocols';
 import type { CommandState } from '@halvix/core/path';
 import {
   OPERATIONS,
@@ -304,9 +311,10 @@ export class Commands {
 
   /** A control from a centre: a row like any other; resolves with what the device said, or why it was not passed on. */
   async fromCentre({ outbound, device, address, phase, order }: CentreControl): Promise<ControlOutcome> {
-    const { kind, operation, counts, asked, onMs, offMs, count } = order;
+    const { kind, counts, asked, count } = order;
     const point = this.context.exchange.at(device, address);
     if (point === undefined || point.config.kind !== kind) return outcome('notSupported');
+    const { operation, onMs, offMs } = asListed(order, point);
     let what: Pick<Command, 'operation' | 'counts'>;
     if (counts !== null) {
       const allowed = countsAllowed(counts, point.config);
@@ -370,6 +378,14 @@ function ownFeedback(
   const expected = operation === undefined ? null : stateAfter(operation);
   if (operation === undefined || expected === null || !definitionOf(at.protocol).points.outputShows) return null;
   return { point: address, expect: { [operation]: expected } };
+}
+
+/** What a centre that knows on and off alone means: the list's own way of that, with its times. */
+function asListed(order: CentreOrder, { config }: LivePoint): Pick<CentreOrder, 'operation' | 'onMs' | 'offMs'> {
+  const { control } = config;
+  if (order.on === undefined || control === null) return order;
+  const operation = OPERATIONS.find((one) => control.operations.includes(one) && switchesOn(one) === order.on) ?? null;
+  return { operation, onMs: control.onMs, offMs: control.offMs };
 }
 
 const operationNamed = (words: string): Operation | undefined => OPERATIONS.find((one) => one === words);

@@ -1,4 +1,4 @@
-import type { MappingConfig, OutboundConfig, PointConfig } from '@halvix/core/config';
+import { isAllowed, type MappingConfig, type OutboundConfig, type PointConfig } from '@halvix/core/config';
 import type { OutboundState, Trail } from '@halvix/core/path';
 import {
   addressOf,
@@ -70,7 +70,9 @@ export class OutboundRunner {
   private byTarget = new Map<string, Target>();
   private stopListening: () => void = () => {};
   private since = clock.now();
-  private connectedFrom: string | null = null;
+  /** Who is connected: from where, and by which address. */
+  private readonly peers = new Map<number, { from: string; address: string }>();
+  private readonly several: boolean;
   private connectionSince: number | null = null;
   private lastHeard: number | null = null;
   private lastConfirmed: number | null = null;
@@ -82,14 +84,15 @@ export class OutboundRunner {
     private readonly port: OutboundPort,
     private readonly context: OutboundContext,
   ) {
+    this.several = serverSide(config.protocol).peers(config.settings) > 1;
     this.indexMappings();
     this.server = serverSide(config.protocol).make(config.settings, this.offered(), clock.now());
     this.driver = new Driver(this.server, (effect) => this.onEffect(effect));
     this.member = {
       config,
-      up: (from) => this.onUp(from),
-      down: () => this.onDown(),
-      data: (bytes) => this.driver.receive(bytes),
+      up: (peer, from, address) => this.onUp(peer, from, address),
+      down: (peer) => this.onDown(peer),
+      data: (peer, bytes) => this.onData(peer, bytes),
       refused: (words) => {
         this.refused++;
         this.problem(words);
@@ -258,20 +261,37 @@ export class OutboundRunner {
     return { kind, at, value, ...text, quality, time, always };
   }
 
-  private onUp(from: string): void {
-    this.connectedFrom = from;
+  private get connectedFrom(): string | null {
+    const from = [...this.peers.values()].map((peer) => peer.from);
+    return from.length > 0 ? from.join(', ') : null;
+  }
+
+  private onUp(peer: number, from: string, address: string): void {
+    this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
-    this.driver.start();
+    if (this.several) this.driver.command({ type: 'came', peer });
+    else this.driver.start();
     this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
     this.context.changed();
   }
 
-  private onDown(): void {
-    this.connectedFrom = null;
+  private onDown(peer: number): void {
+    const gone = this.peers.get(peer);
+    this.peers.delete(peer);
     this.connectionSince = clock.now();
-    this.driver.stop();
-    this.context.journal.note(this.config.code, 'lost', `${this.config.centre} is not connected any more`);
+    if (this.several) this.driver.command({ type: 'went', peer });
+    else this.driver.stop();
+    const words =
+      this.peers.size > 0
+        ? `its connection from ${gone?.from} has ended`
+        : `${this.config.centre} is not connected any more`;
+    this.context.journal.note(this.config.code, this.peers.size > 0 ? 'plain' : 'lost', words);
     this.context.changed();
+  }
+
+  private onData(peer: number, octets: Uint8Array): void {
+    if (this.several) this.driver.command({ type: 'octets', peer, octets });
+    else this.driver.receive(octets);
   }
 
   private onListening(): void {
@@ -290,7 +310,10 @@ export class OutboundRunner {
   private onEffect(effect: ServerEffect): void {
     switch (effect.type) {
       case 'send':
-        this.port.send(this.member, effect.octets);
+        this.port.send(this.member, effect.octets, effect.peer);
+        break;
+      case 'read':
+        this.onRead(effect.addresses);
         break;
       case 'heard':
         this.lastHeard = clock.now();
@@ -309,7 +332,7 @@ export class OutboundRunner {
         this.onIntegrity();
         break;
       case 'control':
-        void this.onControl(effect.token, effect.phase, effect.items);
+        void this.onControl(effect);
         break;
       case 'diagnostic':
         this.problem(effect.words);
@@ -339,6 +362,18 @@ export class OutboundRunner {
     }
   }
 
+  /** A client has read these as they are now: there is nothing to be confirmed. */
+  private onRead(addresses: readonly string[]): void {
+    const now = clock.now();
+    this.lastConfirmed = now;
+    for (const address of addresses) {
+      const target = this.byTarget.get(address);
+      if (target?.delivery == null) continue;
+      target.delivery.reported = target.delivery.confirmed = now;
+      this.touchSource(target);
+    }
+  }
+
   /** The centre has read all present values: those that made no event have reached it that way. */
   private onIntegrity(): void {
     const now = clock.now();
@@ -355,10 +390,25 @@ export class OutboundRunner {
     if (point !== undefined) this.context.exchange.touch(point.id);
   }
 
-  private async onControl(token: number, phase: CentreControl['phase'], items: CentreOrder[]): Promise<void> {
+  private async onControl({ token, phase, items, peer }: ServerEffect & { type: 'control' }): Promise<void> {
     const outcomes: ControlOutcome[] = [];
-    for (const item of items) outcomes.push(await this.passControl(phase, item));
+    for (const item of items)
+      outcomes.push(this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer));
     this.driver.command({ type: 'controlResult', token, outcomes });
+  }
+
+  /** Whether whoever asks may operate anything, by where it is. */
+  private mayOperate(peer: number | undefined): boolean {
+    const { address } = (peer === undefined ? [...this.peers.values()].at(-1) : this.peers.get(peer)) ?? {
+      address: '',
+    };
+    return isAllowed(address, this.config.controlsFrom);
+  }
+
+  private notFrom({ address }: CentreOrder, peer: number | undefined): ControlOutcome {
+    const from = (peer === undefined ? [...this.peers.values()].at(-1) : this.peers.get(peer))?.from ?? 'nowhere';
+    this.problem(`a control of ${address} from ${from} was refused: nothing may be operated from there`);
+    return outcome('notAuthorized');
   }
 
   /** Tells the centre of a command that one of its points was given, where it wants to know. */

@@ -11,22 +11,25 @@ import { tlsOf } from './transport.ts';
  * Rules:
  * 1. Only addresses that some outbound's list allows are let in; a connection becomes an outbound's only when that
  *    outbound's own list allows it and, with TLS, the name in its certificate is the one that the outbound wants.
- * 2. A new connection of the same centre takes over at once: its old one may be half dead. Nobody else can: it has to
- *    bear the right addresses, come from an allowed place, and hold a certificate where they are asked for.
+ * 2. Where an outbound has one peer, a new connection of it takes over at once: its old one may be half dead. Nobody
+ *    else can: it has to bear the right addresses, come from an allowed place, and hold a certificate where they are
+ *    asked for. Where it may have several, one more than that is not let in.
  * 3. A connection that bears no such frame for a while is closed.
  */
 
 export interface PortMember {
   config: OutboundConfig;
-  up: (from: string) => void;
-  down: () => void;
-  data: (bytes: Uint8Array) => void;
+  /** A peer has come, from there, by that address; `peer` is its number. */
+  up: (peer: number, from: string, address: string) => void;
+  down: (peer: number) => void;
+  data: (peer: number, bytes: Uint8Array) => void;
   /** Somebody was not let in; in words. */
   refused: (words: string) => void;
   changed: () => void;
 }
 
 interface Connection {
+  peer: number;
   caller: Recogniser;
   members: Set<PortMember>;
   timer: NodeJS.Timeout;
@@ -38,7 +41,9 @@ const UNKNOWN_MS = 20_000;
 export class OutboundPort {
   private readonly members = new Set<PortMember>();
   private readonly connections = new Map<Call, Connection>();
-  private readonly current = new Map<PortMember, Call>();
+  /** The connections of each, oldest first. */
+  private readonly current = new Map<PortMember, Call[]>();
+  private peers = 0;
   private readonly server: CallServer;
   private readonly protocol: OutboundConfig['protocol'];
 
@@ -75,12 +80,18 @@ export class OutboundPort {
 
   remove(member: PortMember): void {
     this.members.delete(member);
-    const call = this.current.get(member);
-    if (call !== undefined) this.leave(call, member);
+    for (const call of this.callsOf(member)) this.leave(call, member);
   }
 
-  send(member: PortMember, octets: Uint8Array): void {
-    this.current.get(member)?.send(octets);
+  /** `peer`: to whom; absent: to the only one. */
+  send(member: PortMember, octets: Uint8Array, peer?: number): void {
+    const calls = this.callsOf(member);
+    const call = peer === undefined ? calls.at(-1) : calls.find((one) => this.connections.get(one)?.peer === peer);
+    call?.send(octets);
+  }
+
+  private callsOf(member: PortMember): readonly Call[] {
+    return this.current.get(member) ?? [];
   }
 
   close(): Promise<void> {
@@ -100,7 +111,7 @@ export class OutboundPort {
     const centres = [...this.members].map(({ config: { code, settings } }) => ({ code, settings }));
     const caller = serverSide(this.protocol).recogniser(centres);
     const timer = setTimeout(() => call.end(), UNKNOWN_MS);
-    this.connections.set(call, { caller, members: new Set(), timer });
+    this.connections.set(call, { peer: ++this.peers, caller, members: new Set(), timer });
   }
 
   private onData(call: Call, bytes: Uint8Array): void {
@@ -112,11 +123,13 @@ export class OutboundPort {
     }
     // Garbage and other addresses are counted where there is only one whose they could be.
     const takers = connection.members.size > 0 ? connection.members : this.soleMember();
-    for (const member of takers) member.data(bytes);
+    for (const member of takers) member.data(connection.peer, bytes);
   }
 
   private soleMember(): ReadonlySet<PortMember> {
-    return this.members.size === 1 && this.current.size === 0 ? this.members : new Set();
+    const [sole] = this.members;
+    const alone = this.members.size === 1 && this.callsOf(sole).length === 0;
+    return alone ? this.members : new Set();
   }
 
   private join(call: Call, connection: Connection, member: PortMember): void {
@@ -129,12 +142,18 @@ export class OutboundPort {
         `connection from ${call.address} refused: its certificate is of ${call.names.join(', ') || 'nobody'}, not of ${wanted}`,
       );
     else {
+      const most = serverSide(config.protocol).peers(config.settings);
+      const before = this.callsOf(member);
+      if (most > 1 && before.length >= most) {
+        member.refused(`connection from ${call.address} refused: ${most} are connected already`);
+        if (connection.members.size === 0) call.end();
+        return;
+      }
       clearTimeout(connection.timer);
-      const before = this.current.get(member);
-      if (before !== undefined) this.leave(before, member);
+      if (most === 1) for (const one of before) this.leave(one, member);
       connection.members.add(member);
-      this.current.set(member, call);
-      member.up(call.from);
+      this.current.set(member, [...this.callsOf(member), call]);
+      member.up(connection.peer, call.from, call.address);
       return;
     }
     if (connection.members.size === 0) call.end();
@@ -142,11 +161,12 @@ export class OutboundPort {
 
   /** The connection is this member's no more. */
   private leave(call: Call, member: PortMember): void {
-    this.current.delete(member);
     const connection = this.connections.get(call);
-    connection?.members.delete(member);
-    member.down();
-    if (connection?.members.size === 0) call.end();
+    this.forget(call, member);
+    if (connection === undefined) return;
+    connection.members.delete(member);
+    member.down(connection.peer);
+    if (connection.members.size === 0) call.end();
   }
 
   private onEnd(call: Call): void {
@@ -155,8 +175,14 @@ export class OutboundPort {
     if (connection === undefined) return;
     clearTimeout(connection.timer);
     for (const member of connection.members) {
-      this.current.delete(member);
-      member.down();
+      this.forget(call, member);
+      member.down(connection.peer);
     }
+  }
+
+  private forget(call: Call, member: PortMember): void {
+    const rest = this.callsOf(member).filter((one) => one !== call);
+    if (rest.length > 0) this.current.set(member, rest);
+    else this.current.delete(member);
   }
 }

@@ -125,7 +125,12 @@ export class Probes {
     ]);
     if (found === 'cancelled') return note.end('cancelled', null);
     if ('problem' in found) {
-      note.step({ step: 'resolve', state: 'bad', words: found.problem, meaning: meaningOf(found.problem, device.protocol) });
+      note.step({
+        step: 'resolve',
+        state: 'bad',
+        words: found.problem,
+        meaning: meaningOf(found.problem, device.protocol),
+      });
       return note.end('bad', null);
     }
     note.step({

@@ -297,6 +297,8 @@ const outboundCommon = z.object({
   tls,
   /** Whether the centre may operate anything here; new outbounds begin without. */
   controls: z.boolean().default(true),
+  /** From where, among those that may connect. */
+  controlsFrom: allowFrom,
 });
 /** An outbound without its mappings. */
 export const outboundObjectSchema = outboundCommon.and(outboundPart);

@@ -156,6 +156,13 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
     help: 'Addresses and networks: 10.1.0.0/16',
   },
   { path: 'controls', title: 'The centre may operate', type: 'boolean', open: true },
+  {
+    path: 'controlsFrom',
+    title: 'Operates only from',
+    type: 'networks',
+    help: 'Addresses and networks, among those that may connect',
+    applies: (document) => valueAt(document, 'controls') === true,
+  },
   { path: 'tls.use', title: 'TLS with certificates of both ends', type: 'boolean' },
   text('tls.authorityFile', 'TLS, authority certificate', { help: 'PEM file on the engine', applies: withTls }),
   text('tls.certificateFile', 'TLS, our certificate', { help: 'PEM file on the engine', applies: withTls }),

@@ -3,6 +3,7 @@ import { describe, expect, test } from 'vitest';
 import { newPoint } from '../pointlist/index.ts';
 import { misfitOf, type MappingConfig } from '../config/index.ts';
 import { converted, Quality, type PointKind } from '../point/index.ts';
+import { addressOf } from '../protocols/definitions.ts';
 import { dnp3At } from '../protocols/dnp3/index.ts';
 import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
 
@@ -22,7 +23,7 @@ const source = (kind: Source['kind'], index: number | null, name = `${kind} ${in
 });
 const targets = (made: ReturnType<typeof applyRule>): string[] =>
   made.rows.map(({ mapping, state, words }) =>
-    mapping ? `${state} ${mapping.target.kind} ${mapping.target.at.index}` : `${state}: ${words}`,
+    mapping ? `${state} ${mapping.target.kind} ${addressOf(mapping.target).split(' ')[1]}` : `${state}: ${words}`,
   );
 
 describe('patterns', () => {

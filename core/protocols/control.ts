@@ -42,6 +42,8 @@ export interface CentreOrder extends Wanted {
   kind: 'output' | 'setpoint';
   /** What was asked for, in words, where it has no name here. */
   asked: string;
+  /** Of an output, where the centre can say on and off and no more: which. */
+  on?: boolean;
 }
 
 /**

@@ -215,5 +215,6 @@ export interface Definition<
   points: PointAddressing<Of, Draft, Target, Settings>;
   profiles: readonly GenericProfile[];
   /** What we offer to others; null: nothing yet. */
-  outbound: (Side<OutboundSettings> & { targets: TargetAddressing<Target> }) | null;
+  /** `port`: the one that we listen on unless somebody says otherwise. */
+  outbound: (Side<OutboundSettings> & { port: number; targets: TargetAddressing<Target> }) | null;
 }

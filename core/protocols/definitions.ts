@@ -29,10 +29,11 @@ export const devicePart = z.discriminatedUnion('protocol', [
 ]);
 export const outboundPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.outstationSettings }),
+  z.object({ protocol: z.literal('modbus'), settings: modbusSettings.serverSettings }),
 ]);
 export const pointAt = z.discriminatedUnion('protocol', [dnp3Points.pointAtSchema, modbusPoints.pointAtSchema]);
 export const draftPointAt = z.discriminatedUnion('protocol', [dnp3Points.draftAtSchema, modbusPoints.draftAtSchema]);
-export const targetPointAt = z.discriminatedUnion('protocol', [dnp3Points.targetAtSchema]);
+export const targetPointAt = z.discriminatedUnion('protocol', [dnp3Points.targetAtSchema, modbusPoints.targetAtSchema]);
 
 /** What people may ask of a device beyond its points, in any protocol. */
 export const orderSchema = z.union([dnp3Order.orderSchema, modbusOrder.orderSchema]);

@@ -38,6 +38,10 @@ export type ServerCommand<Place> =
       outcome: ControlOutcome;
       time: Instant;
     }
+  /** Of a server that several peers use at once: who came, went, and said something. */
+  | { type: 'came'; peer: number }
+  | { type: 'went'; peer: number }
+  | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
   | { type: 'resetCounters' };
@@ -49,8 +53,11 @@ export interface Told {
 }
 
 export type ServerEffect =
-  | { type: 'send'; octets: Uint8Array }
-  | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[] }
+  /** `peer`: to whom, where there may be several. */
+  | { type: 'send'; octets: Uint8Array; peer?: number }
+  | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[]; peer?: number }
+  /** The present values of these were read, for the first time since they changed. */
+  | { type: 'read'; addresses: readonly string[] }
   /** A change waits for the centre; `form`: how it will be carried. */
   | ({ type: 'event'; form: string } & Told)
   | { type: 'reported'; events: readonly Told[] }
@@ -73,6 +80,8 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
 
 /** What a protocol has for the sessions of centres. */
 export interface ServerSide<Settings, Place> {
+  /** How many peers may be connected to one at the same time. */
+  peers(settings: Settings): number;
   make(settings: Settings, points: readonly ServerPoint<Place>[], now: Instant): Server<Place>;
   recogniser(centres: readonly { code: string; settings: Settings }[]): Recogniser;
 }

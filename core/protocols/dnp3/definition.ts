@@ -64,6 +64,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
   points,
   profiles: GENERIC_PROFILES,
   outbound: {
+    port: 20_100,
     settings: outstationSettings,
     fields: OUTBOUND_FIELDS,
     first: { ourAddress: 10, theirAddress: 100 },

@@ -1,12 +1,20 @@
 import type { Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
-import { clientEnds } from './ends.ts';
-import { DEVICE_FIELDS } from './fields.ts';
+import { clientEnds, serverEnds } from './ends.ts';
+import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
-import { points, type ModbusAt, type ModbusDraftAt } from './points.ts';
-import { clientSettings, GROUPS, periodOf, type ClientSettings } from './settings.ts';
+import { points, type ModbusAt, type ModbusDraftAt, type ModbusTargetAt } from './points.ts';
+import {
+  clientSettings,
+  GROUPS,
+  periodOf,
+  serverSettings,
+  type ClientSettings,
+  type ServerSettings,
+} from './settings.ts';
+import { targets } from './target.ts';
 
-export const modbus: Definition<ClientSettings, never, ModbusAt, ModbusDraftAt, never, 'modbus'> = {
+export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, ModbusDraftAt, ModbusTargetAt, 'modbus'> = {
   code: 'modbus',
   words: { name: 'Modbus', us: 'client', them: 'server' },
   links: ['tcpClient', 'serial'],
@@ -55,5 +63,17 @@ export const modbus: Definition<ClientSettings, never, ModbusAt, ModbusDraftAt, 
   },
   points,
   profiles: [],
-  outbound: null,
+  outbound: {
+    port: 5030,
+    settings: serverSettings,
+    fields: OUTBOUND_FIELDS,
+    first: { unitId: 1 },
+    placed: ['unitId'],
+    plan: { ours: 'unitId', theirs: null },
+    where: ({ unitId }) => `our unit ${unitId}`,
+    key: ({ unitId }) => String(unitId),
+    ends: serverEnds,
+    check: () => [],
+    targets,
+  },
 };

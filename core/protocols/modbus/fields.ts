@@ -44,3 +44,24 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.minimumGapMs', 'Least gap between two requests', 'ms', [0, 60_000]),
   number('settings.share', 'Share of a shared line', '', [1, 100]),
 ];
+
+/** How our server's are. */
+export const OUTBOUND_FIELDS: readonly SettingField[] = [
+  number('settings.unitId', 'Our unit identifier', '', [0, 255], { open: true, help: 'The one that its clients ask' }),
+  number('settings.maxClients', 'Clients at the same time', '', [1, 100]),
+  {
+    path: 'settings.fillsGaps',
+    title: 'What nobody mapped reads as 0',
+    type: 'boolean',
+    help: 'No: a request that touches it is refused',
+  },
+  {
+    path: 'settings.invalid',
+    title: 'A value that is not to be used reads as',
+    type: 'choice',
+    choices: [
+      ['last', 'its last value'],
+      ['none', 'no value: NaN, or the lowest number of its form'],
+    ],
+  },
+];

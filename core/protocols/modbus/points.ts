@@ -61,6 +61,18 @@ export type ModbusAt = z.infer<typeof pointAtSchema>;
 export const draftAtSchema = pointAtSchema.extend({ address: place.nullable() });
 export type ModbusDraftAt = z.infer<typeof draftAtSchema>;
 
+/** A point as our server offers it. */
+export const targetAtSchema = pointAtSchema.pick({
+  protocol: true,
+  table: true,
+  address: true,
+  bit: true,
+  type: true,
+  order: true,
+  registers: true,
+});
+export type ModbusTargetAt = z.infer<typeof targetAtSchema>;
+
 /** A point's place with nothing else said of it. */
 export const modbusAt = (table: Table, address: number, more: Partial<ModbusAt> = {}): ModbusAt => ({
   ...pointAtSchema.parse({ protocol: 'modbus', table, address }),
@@ -68,7 +80,12 @@ export const modbusAt = (table: Table, address: number, more: Partial<ModbusAt> 
 });
 
 /** How many registers, or bits, it takes. */
-export const widthOf = ({ table, bit, type, registers }: ModbusDraftAt): number =>
+export const widthOf = ({
+  table,
+  bit,
+  type,
+  registers,
+}: Pick<ModbusAt, 'table' | 'bit' | 'type' | 'registers'>): number =>
   isBitTable(table) || bit !== null ? 1 : type === 'text' ? registers : TYPES[type];
 
 const BY_DIGIT = new Map(TABLES.map((table) => [TABLE_WORDS[table].digit, table]));
@@ -109,7 +126,7 @@ function spotAt(table: Table, address: number, bit: string | undefined, written:
 
 const tail = (bit: number | null): string => (bit === null ? '' : `.${bit}`);
 
-const print = ({ at: { table, address, bit } }: Placed<ModbusDraftAt>): string =>
+const print = ({ at: { table, address, bit } }: Placed<ModbusDraftAt | ModbusTargetAt>): string =>
   address === null ? '' : `${TABLE_WORDS[table].short} ${address}${tail(bit)}`;
 
 /** As its engineer writes it. */
@@ -307,7 +324,7 @@ const DEFAULTS = {
   written: 'zeroBased',
 } as const;
 
-export const points: PointAddressing<ModbusAt, ModbusDraftAt, never, ClientSettings> = {
+export const points: PointAddressing<ModbusAt, ModbusDraftAt, ModbusTargetAt, ClientSettings> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: ['binary', 'output', 'analog', 'counter', 'setpoint', 'text'],

@@ -1,9 +1,12 @@
-import type { ClientSide } from '../client.ts';
+import type { ClientSide, Recogniser } from '../client.ts';
 import { ModbusClient } from './client/client.ts';
 import { Trial } from './client/trial.ts';
 import type { Order } from './order.ts';
 import type { ModbusAt } from './points.ts';
-import type { ClientSettings } from './settings.ts';
+import type { ServerSide } from '../server.ts';
+import type { ModbusTargetAt } from './points.ts';
+import { ModbusServer } from './server/server.ts';
+import type { ClientSettings, ServerSettings } from './settings.ts';
 import { FRAMINGS, modbusFraming, type FramingName, type WireEvent } from './wire/frame.ts';
 
 const named = (framing: string): FramingName => FRAMINGS.find((one) => one === framing) ?? 'tcp';
@@ -14,4 +17,23 @@ export const client: ClientSide<ClientSettings, ModbusAt, Order, WireEvent> = {
   recogniser: () => null,
   question: () => null,
   trial: (settings, framing) => new Trial(settings, named(framing)),
+};
+
+/** Whoever asks our unit is one of its clients. */
+class Units implements Recogniser {
+  private readonly wire = modbusFraming('tcp', 'requests', 0);
+
+  constructor(private readonly codes: ReadonlyMap<number, string>) {}
+
+  push(bytes: Uint8Array): string[] {
+    return this.wire
+      .push(bytes, 0)
+      .flatMap((event) => (event.type === 'frame' ? (this.codes.get(event.unit) ?? []) : []));
+  }
+}
+
+export const server: ServerSide<ServerSettings, ModbusTargetAt> = {
+  peers: ({ maxClients }) => maxClients,
+  make: (settings, points, now) => new ModbusServer(settings, 'tcp', points, now),
+  recogniser: (centres) => new Units(new Map(centres.map(({ code, settings }) => [settings.unitId, code]))),
 };

@@ -52,3 +52,15 @@ export const clientSettings = z.object({
 export type ClientSettings = z.infer<typeof clientSettings>;
 
 export const periodOf = (settings: ClientSettings, group: Group): number => settings[`period${group}Ms`];
+
+/** Settings of our server towards others. */
+export const serverSettings = z.object({
+  unitId,
+  /** Clients that are connected at the same time. */
+  maxClients: z.number().int().min(1).max(100).default(8),
+  /** Addresses between mapped points are read as 0; else a request that touches one is refused. */
+  fillsGaps: z.boolean().default(true),
+  /** What is read of a point whose value is not to be used: its last value, or the value that says there is none. */
+  invalid: z.enum(['last', 'none']).default('last'),
+});
+export type ServerSettings = z.infer<typeof serverSettings>;

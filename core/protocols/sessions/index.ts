@@ -13,7 +13,7 @@ export type AnyClientSide = ClientSide<DeviceSettings, PointAt, unknown, unknown
 export type AnyServerSide = ServerSide<OutboundSettings, TargetPointAt>;
 
 const CLIENTS: Record<ProtocolCode, unknown> = { dnp3: dnp3.client, modbus: modbus.client };
-const SERVERS: Record<ProtocolCode, unknown> = { dnp3: dnp3.server, modbus: null };
+const SERVERS: Record<ProtocolCode, unknown> = { dnp3: dnp3.server, modbus: modbus.server };
 
 /** How devices are spoken with. */
 export const clientSide = (protocol: ProtocolCode): AnyClientSide => CLIENTS[protocol] as AnyClientSide;

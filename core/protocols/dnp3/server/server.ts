@@ -83,10 +83,11 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
   }
 
   command(command: ServerCommand<Dnp3TargetAt>, now: Instant): void {
-    this.outstation.command(this.ownCommand(command), now);
+    const own = this.ownCommand(command);
+    if (own !== null) this.outstation.command(own, now);
   }
 
-  private ownCommand(command: ServerCommand<Dnp3TargetAt>): OutstationCommand {
+  private ownCommand(command: ServerCommand<Dnp3TargetAt>): OutstationCommand | null {
     switch (command.type) {
       case 'update': {
         const updates = command.updates.map(({ kind, at, value, text, quality, time, always }) => ({
@@ -110,6 +111,11 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
         return { type: 'setPoints', points: this.own(command.points) };
       case 'resetCounters':
         return command;
+      case 'came':
+      case 'went':
+      case 'octets':
+        // One centre at a time, whose octets come as those of the session.
+        return null;
       default:
         return command satisfies never;
     }

@@ -13,6 +13,7 @@
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import { mappingRows } from '$lib/build/rows.ts';
+  import SettingInput from '$lib/components/build/SettingInput.svelte';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
 
@@ -20,15 +21,15 @@
   const mayBuild = $derived(data.person.role === 'engineer');
   const held = $derived(data.code === null ? undefined : draft.outbound(data.code));
 
-  const fresh = (): OutboundObject => ({
+  const fresh = (protocol = OFFERING[0]): OutboundObject => ({
     ...OBJECT_SCHEMAS.outbound.parse({
       code: 'NEW',
       name: 'centre',
       centre: 'New',
-      protocol: OFFERING[0],
+      protocol,
       host: '127.0.0.1',
-      port: 20100,
-      settings: definitionOf(OFFERING[0]).outbound?.first,
+      port: definitionOf(protocol).outbound?.port,
+      settings: definitionOf(protocol).outbound?.first,
       // Nobody from elsewhere, and nothing operated, until somebody says so.
       allowFrom: [...LOOPBACK_ONLY],
       controls: false,
@@ -40,7 +41,13 @@
   let tried = $state(false);
   let problem = $state<string | null>(null);
   let removing = $state(false);
-  const defaults = fresh();
+  const defaults = $derived(fresh(document.protocol));
+
+  /** Another protocol: its settings begin as they do for a new outbound. */
+  function speak(protocol: OutboundObject['protocol']): void {
+    const { code, name, centre, host, allowFrom, controls } = document;
+    document = { ...fresh(protocol), code, name, centre, host, allowFrom, controls };
+  }
 
   const followed = new Followed<OutboundObject>({
     held: () => held,
@@ -128,6 +135,20 @@
         void save();
       }}
     >
+      {#if data.code === null}
+        <div class="mb-3 max-w-[420px]">
+          <SettingInput
+            field={{ path: 'protocol', title: 'Protocol and our role', type: 'choice' }}
+            value={document.protocol}
+            disabled={!mayBuild}
+            choices={OFFERING.map((one) => {
+              const { name, them } = definitionOf(one).words;
+              return [one, `${name}; we are the ${them}`] as const;
+            })}
+            change={(value) => speak(value as OutboundObject['protocol'])}
+          />
+        </div>
+      {/if}
       <SettingsForm
         fields={outboundFields(document.protocol)}
         {document}

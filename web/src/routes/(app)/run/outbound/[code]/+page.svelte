@@ -66,16 +66,15 @@
           ></tr
         >
         <tr
-          ><td class="px-3 text-soft">Events</td><td
-            >{session?.eventsWaiting ?? 0} wait, at most {data.settings.eventsPerClass} a class</td
-          ><td
-            >confirm within {data.settings.confirmTimeoutMs} ms, operate within {data.settings.selectTimeoutMs} ms of the
-            select</td
+          ><td class="px-3 text-soft">Waiting</td><td colspan="2"
+            >{session?.eventsWaiting ?? 0} {session?.eventsWaiting === 1 ? 'change waits' : 'changes wait'} for it</td
           ></tr
         >
+        {#each definition.outbound?.ends(data.settings) ?? [] as { what, ours, theirs } (what)}
+          <tr><td class="px-3 text-soft">{what}</td><td>{ours}</td><td>{theirs}</td></tr>
+        {/each}
         <tr
-          ><td class="px-3 text-soft">Connections</td><td colspan="2"
-            >one at a time; a new one of the same centre takes over; {session?.connectionsRefused ?? 0} refused</td
+          ><td class="px-3 text-soft">Connections</td><td colspan="2">{session?.connectionsRefused ?? 0} refused</td
           ></tr
         >
       </tbody>
