@@ -1,10 +1,22 @@
+import { readdirSync } from 'node:fs';
 import js from '@eslint/js';
 import globals from 'globals';
 import svelte from 'eslint-plugin-svelte';
 import ts from 'typescript-eslint';
 
+const PROTOCOLS = readdirSync(new URL('core/protocols', import.meta.url), { withFileTypes: true })
+  .filter((one) => one.isDirectory() && one.name !== 'sessions')
+  .map(({ name }) => name);
+
+/** A protocol's own folder is for core/protocols, the bench and tests; everybody else asks its definition and its sessions. */
+const NO_PROTOCOL = {
+  regex:
+    '(@halvix/core/protocols/(?!sessions$)|(\\.\\./)+protocols/(?!(index|definition|definitions|client|server|control|credentials|measured|ends|settingfield)\\.ts$|sessions/))',
+  message: 'Name no protocol here: ask its definition (@halvix/core/protocols) or its sessions.',
+};
+
 /** Import rules of docs/architecture.md: who may reach whom. A folder's index.ts is its only door. */
-const mayNotImport = (/** @type {string[]} */ names, /** @type {string} */ why) => ({
+const mayNotImport = (/** @type {string[]} */ names, /** @type {string} */ why, speaks = false) => ({
   'no-restricted-imports': [
     'error',
     {
@@ -14,6 +26,7 @@ const mayNotImport = (/** @type {string[]} */ names, /** @type {string} */ why) 
           group: ['@halvix/core/*/*', '!@halvix/core/protocols/*', '@halvix/core/protocols/*/*'],
           message: "Import a core folder through its index.ts: '@halvix/core/<folder>'.",
         },
+        ...(speaks ? [] : [NO_PROTOCOL]),
       ],
     },
   ],
@@ -56,7 +69,10 @@ export default ts.config(
       ],
     },
   },
-  { files: ['**/*.test.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
+  {
+    files: ['**/*.test.ts', '**/*.bench.ts'],
+    rules: { '@typescript-eslint/no-non-null-assertion': 'off' },
+  },
   {
     files: ['db/**/*.ts'],
     rules: mayNotImport(['@halvix/engine', '@halvix/bench', '@halvix/web'], 'db imports core only.'),
@@ -71,7 +87,7 @@ export default ts.config(
   },
   {
     files: ['bench/**/*.ts'],
-    rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/web'], 'bench imports core only.'),
+    rules: mayNotImport(['@halvix/db', '@halvix/engine', '@halvix/web'], 'bench imports core only.', true),
   },
   {
     files: ['web/**/*.ts', 'web/**/*.svelte'],
@@ -81,6 +97,22 @@ export default ts.config(
     ),
   },
   { files: ['e2e/**/*.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
+  // Tests speak a protocol where they need one that is real.
+  { files: ['{core,engine,web}/**/*.test.ts', 'engine/**/*.bench.ts'], rules: mayNotImport([], '', true) },
+  ...PROTOCOLS.map((own) => ({
+    files: [`core/protocols/${own}/**/*.ts`],
+    rules: {
+      'no-restricted-imports': /** @type {const} */ ([
+        'error',
+        {
+          patterns: PROTOCOLS.filter((other) => other !== own).map((other) => ({
+            regex: `(\\.\\./)+${other}/`,
+            message: 'One protocol does not know another.',
+          })),
+        },
+      ]),
+    },
+  })),
   {
     files: ['**/*.svelte', '**/*.svelte.ts'],
     languageOptions: { parserOptions: { parser: ts.parser }, globals: { ...globals.browser } },

@@ -45,7 +45,16 @@ function count(good, file, numbers) {
 }
 
 try {
-  await installDebian(['postgresql-15', 'chromium', 'tshark', 'socat', 'openssl']);
+  await installDebian([
+    'postgresql-15',
+    'chromium',
+    'tshark',
+    'socat',
+    'openssl',
+    'mbpoll',
+    'python3-pymodbus',
+    'python3-serial-asyncio',
+  ]);
   await installNpm();
   rmSync(results, { recursive: true, force: true });
   mkdirSync(results, { recursive: true });

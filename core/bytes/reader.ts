@@ -31,7 +31,7 @@ export class ByteReader {
   int32 = (): number => this.view.getInt32(this.advance(4), true);
   float32 = (): number => this.view.getFloat32(this.advance(4), true);
   float64 = (): number => this.view.getFloat64(this.advance(8), true);
-  /** 48-bit unsigned, as DNP3 writes its times. */
+  /** 48 bits without sign. */
   uint48 = (): number => this.uint32() + this.uint16() * 0x1_0000_0000;
 
   take(octets: number): Uint8Array {

@@ -1,3 +1,4 @@
+import { FIRST_PROTOCOL } from '../protocols/definitions.ts';
 import { addressWords, POINT_KINDS, type PointKind } from '../point/index.ts';
 import type { ObjectKind } from './objects.ts';
 
@@ -25,7 +26,7 @@ const referenceOf = (value: unknown): string | undefined =>
 
 function upgradedPoint(point: Plain): Plain {
   const { index, eventClass, ...rest } = point;
-  const at: Plain = { protocol: 'dnp3', index, ...(eventClass === undefined ? {} : { eventClass }) };
+  const at: Plain = { protocol: FIRST_PROTOCOL, index, ...(eventClass === undefined ? {} : { eventClass }) };
   const next: Plain = { ...rest, at };
   if (isPlain(rest.setting)) {
     const { sentAs, ...setting } = rest.setting;
@@ -45,7 +46,7 @@ function upgradedMapping({ kind, index, target, ...rest }: Plain): Plain {
   const point = referenceOf({ kind, index });
   if (!isPlain(target)) return { ...rest, point, target };
   const { index: there, eventClass, staticVariation, eventVariation, ...others } = target;
-  const at = { protocol: 'dnp3', index: there, eventClass, staticVariation, eventVariation };
+  const at = { protocol: FIRST_PROTOCOL, index: there, eventClass, staticVariation, eventVariation };
   return { ...rest, point, target: { ...others, at } };
 }
 

@@ -11,6 +11,9 @@ const PACKAGES = {
   tshark: '/usr/bin/tshark',
   socat: '/usr/bin/socat',
   openssl: '/usr/bin/openssl',
+  mbpoll: '/usr/bin/mbpoll',
+  'python3-pymodbus': '/usr/lib/python3/dist-packages/pymodbus/__init__.py',
+  'python3-serial-asyncio': '/usr/lib/python3/dist-packages/serial_asyncio/__init__.py',
 };
 
 /** @param {(keyof typeof PACKAGES)[]} wanted */

@@ -30,6 +30,7 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
     choices: [
       ['single', 'functions 05 and 06'],
       ['multiple', 'functions 15 and 16'],
+      ['readWrite', 'functions 15 and 23'],
     ],
   },
   {

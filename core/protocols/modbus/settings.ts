@@ -44,8 +44,11 @@ export const clientSettings = z.object({
   outstanding: z.number().int().min(1).max(16).default(1),
   /** After a request without an answer the rest of its round is left out. */
   dropsRound: z.boolean().default(false),
-  /** Single values are written by functions 05 and 06, or like several by 15 and 16. */
-  writes: z.enum(['single', 'multiple']).default('single'),
+  /**
+   * Single values are written by functions 05 and 06, or like several by 15 and 16, or numbers by 23, which reads them
+   * back at once.
+   */
+  writes: z.enum(['single', 'multiple', 'readWrite']).default('single'),
   /** Single bits of a register are written by function 22; else the register is read, changed and written. */
   maskWrites: z.boolean().default(false),
 });

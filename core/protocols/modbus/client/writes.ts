@@ -64,6 +64,9 @@ function bitRequest(
 
 function registersRequest(at: ModbusAt, counts: number, { writes }: ClientSettings): Request {
   const registers = writeValue(counts, at.type, at.order, widthOf(at));
+  const { address } = at;
+  if (writes === 'readWrite')
+    return { code: 0x17, address, count: registers.length / 2, writeAddress: address, registers };
   const single = registers.length === 2 && writes === 'single';
-  return { code: single ? 0x06 : 0x10, address: at.address, registers };
+  return { code: single ? 0x06 : 0x10, address, registers };
 }
