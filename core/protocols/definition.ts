@@ -126,6 +126,30 @@ export interface TargetAddressing<Target extends At> {
   sheet: readonly { title: string; text: (target: Offered<Target>) => string }[];
 }
 
+/** How octets go to a device. */
+export interface LinkTiming {
+  framing: string;
+  /** What an octet takes, milliseconds; 0: there is no line. */
+  octetMs: number;
+}
+
+/** One request of a plan. */
+export interface PlannedRequest {
+  /** What it asks for: `holding registers 100 to 224`. */
+  words: string;
+  points: number;
+  /** How much of what it brings is asked for, and how much it brings. */
+  wanted: number;
+  read: number;
+  /** On the line, both ways. */
+  octets: number;
+}
+
+/** The requests that bring a device's list, by the periods in which they go out. */
+export interface RequestPlan {
+  rounds: { what: string; everyMs: number; requests: PlannedRequest[] }[];
+}
+
 /** One end of a session. */
 export interface Side<Settings> {
   settings: z.ZodType<Settings>;
@@ -146,7 +170,7 @@ export interface Side<Settings> {
   check: (settings: Settings) => string[];
 }
 
-export interface DeviceSide<Settings> extends Side<Settings> {
+export interface DeviceSide<Settings, Draft extends At> extends Side<Settings> {
   /** How long the device may take to answer, milliseconds. */
   answerWithinMs: (settings: Settings) => number;
   /** The same without polls, for a link on which each call begins with everything. */
@@ -155,6 +179,8 @@ export interface DeviceSide<Settings> extends Side<Settings> {
   timeBounds: (settings: Settings) => { aheadMs: number; behindMs: number } | null;
   /** What is asked how often, in words; 0: never. */
   polls: (settings: Settings) => { what: string; everyMs: number }[];
+  /** Which requests bring a list, on such a link; null: the protocol does not plan any. */
+  requests: ((points: readonly Placed<Draft>[], settings: Settings, link: LinkTiming) => RequestPlan) | null;
   /** What a trial does, in a line, and its steps. */
   trial: { words: string; steps: Readonly<Record<string, string>> };
   /** What a person may ask of it beyond its points. */
@@ -165,6 +191,8 @@ export interface DeviceSide<Settings> extends Side<Settings> {
     changes: (order: unknown) => boolean;
     /** What is asked with a button: `Ask the device to take our time`. */
     asks: readonly { words: string; order: unknown }[];
+    /** What all devices of a line can be told at once; none of them answers. */
+    broadcasts: readonly { words: string; order: unknown }[];
     restart: ((how: 'cold' | 'warm') => unknown) | null;
     /** Whether it has files to give. */
     files: boolean;
@@ -211,7 +239,7 @@ export interface Definition<
     outbound: readonly string[];
     trouble: readonly string[];
   };
-  device: DeviceSide<Settings>;
+  device: DeviceSide<Settings, Draft>;
   points: PointAddressing<Of, Draft, Target, Settings>;
   profiles: readonly GenericProfile[];
   /** What we offer to others; null: nothing yet. */

@@ -44,6 +44,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
       { what: 'Events are asked for', everyMs: class1PeriodMs },
       { what: 'all values', everyMs: integrityPeriodMs },
     ],
+    requests: null,
     trial: {
       words: 'connects, asks for the link status, reads class 0; changes nothing',
       steps: { linkStatus: 'Link status', read: 'Read' },
@@ -55,6 +56,10 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
       asks: [
         { words: 'take our time', order: { what: 'synchronise' } },
         { words: 'freeze its counters', order: { what: 'freeze', clear: false, range: null, acknowledged: true } },
+      ],
+      broadcasts: [
+        { words: 'take our time', order: { what: 'broadcast', job: 'time' } },
+        { words: 'freeze their counters', order: { what: 'broadcast', job: 'freeze' } },
       ],
       restart: (how) => ({ what: 'restart', how }),
       files: true,

@@ -3,6 +3,7 @@ import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
+import { requestPlan } from './plan.ts';
 import { points, type ModbusAt, type ModbusDraftAt, type ModbusTargetAt } from './points.ts';
 import {
   clientSettings,
@@ -43,7 +44,8 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({ ...settings, period1Ms: 0, period2Ms: 0, period3Ms: 0 }),
     timeBounds: () => null,
-    polls: (settings) => GROUPS.map((group) => ({ what: `group ${group}`, everyMs: periodOf(settings, group) })),
+    polls: (settings) => GROUPS.map((group) => ({ what: `Group ${group}`, everyMs: periodOf(settings, group) })),
+    requests: requestPlan,
     trial: {
       words: 'connects, asks for an identification and reads one register; changes nothing',
       steps: { identify: 'Identification', read: 'Read' },
@@ -56,6 +58,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
         { words: 'identify itself', order: { what: 'identify' } },
         { words: 'echo a request', order: { what: 'echo' } },
       ],
+      broadcasts: [],
       restart: null,
       files: false,
       modes: ['direct'],

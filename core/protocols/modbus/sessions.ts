@@ -7,16 +7,14 @@ import type { ServerSide } from '../server.ts';
 import type { ModbusTargetAt } from './points.ts';
 import { ModbusServer } from './server/server.ts';
 import type { ClientSettings, ServerSettings } from './settings.ts';
-import { FRAMINGS, modbusFraming, type FramingName, type WireEvent } from './wire/frame.ts';
-
-const named = (framing: string): FramingName => FRAMINGS.find((one) => one === framing) ?? 'tcp';
+import { framingNamed, modbusFraming, type WireEvent } from './wire/frame.ts';
 
 export const client: ClientSide<ClientSettings, ModbusAt, Order, WireEvent> = {
-  framing: (framing, octetMs) => modbusFraming(named(framing), 'responses', octetMs),
-  make: (settings, framing, now, options) => new ModbusClient(settings, named(framing), now, options),
+  framing: (framing, octetMs) => modbusFraming(framingNamed(framing), 'responses', octetMs),
+  make: (settings, framing, now, options) => new ModbusClient(settings, framingNamed(framing), now, options),
   recogniser: () => null,
   question: () => null,
-  trial: (settings, framing) => new Trial(settings, named(framing)),
+  trial: (settings, framing) => new Trial(settings, framingNamed(framing)),
 };
 
 /** Whoever asks our unit is one of its clients. */

@@ -26,11 +26,18 @@ export interface ShownPoint extends Scaling {
 
 /** A value as people read it: in its unit, as the word for its state, or as what a text says. */
 export function valueWords(point: ShownPoint, raw: number, value: number, text?: string): string {
-  if (text !== undefined) return shownText(text);
+  if (text !== undefined && (!isDigits(text) || isUnscaled(point))) return shownText(text);
   const word = point.states?.[raw];
   if (word !== undefined) return word;
-  return grouped(value, decimals(point));
+  return grouped(value, Number.isInteger(raw) ? decimals(point) : Math.max(decimals(point), placesOf(value)));
 }
+
+/** Digits of a whole number that has more of them than a floating-point number keeps. */
+const isDigits = (text: string): boolean => /^-?\d{16,20}$/.test(text);
+const isUnscaled = ({ gain, offset }: ShownPoint): boolean => gain === 1 && offset === 0;
+/** Of a number that comes with a fraction: so many places that about five digits are seen. */
+const placesOf = (value: number): number =>
+  value === 0 ? 0 : Math.min(6, Math.max(0, 4 - Math.floor(Math.log10(Math.abs(value)))));
 
 // eslint-disable-next-line no-control-regex
 const CONTROLS = /[\u0000-\u001f\u007f-\u009f]/g;
@@ -43,8 +50,9 @@ function shownText(octets: string): string {
 
 /** Whole wire numbers as they are; others with what they carry. */
 export function rawWords(raw: number, text?: string): string {
-  if (text !== undefined) return `${text.length} octets`;
-  return Number.isInteger(raw) ? grouped(raw, 0) : String(raw);
+  if (text !== undefined) return isDigits(text) ? text : `${text.length} octets`;
+  // A float of 32 bits has about seven digits.
+  return Number.isInteger(raw) ? grouped(raw, 0) : String(Number(raw.toPrecision(7)));
 }
 
 /** The mark that goes with a quality; none when good. */

@@ -1,5 +1,5 @@
 import type { PointKind } from '../../../point/index.ts';
-import { isBitTable, TABLES, widthOf, type ModbusAt, type Table } from '../points.ts';
+import { isBitTable, TABLE_WORDS, TABLES, widthOf, type ModbusAt, type Table } from '../points.ts';
 import { GROUPS, type ClientSettings, type Group } from '../settings.ts';
 import { FRAME_OVERHEAD, OCTET_WIDTH, type FramingName } from '../wire/frame.ts';
 import type { ReadFunction } from '../wire/pdu.ts';
@@ -179,6 +179,12 @@ export function withoutGaps(block: Block): Block[] | null {
     points: part.flatMap(({ points }) => points),
     isWhole: part.length === 1 && part[0].isWhole,
   }));
+}
+
+/** `holding registers 100 to 224`. */
+export function blockWords({ table, start, count }: Block): string {
+  const { one } = TABLE_WORDS[table];
+  return count === 1 ? `${one} ${start}` : `${one}s ${start} to ${start + count - 1}`;
 }
 
 /** What a round of a plan takes. */

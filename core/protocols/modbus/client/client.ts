@@ -17,7 +17,7 @@ import {
   type Answer,
   type Request,
 } from '../wire/pdu.ts';
-import { halved, planBlocks, READ_FUNCTION, withoutGaps, type Block } from './blocks.ts';
+import { blockWords, halved, planBlocks, READ_FUNCTION, withoutGaps, type Block } from './blocks.ts';
 import { CarryingAnswer, readingsOf } from './readings.ts';
 import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
 
@@ -725,12 +725,6 @@ const OBJECT_NAMES: Record<number, string> = {
 
 const keyOf = ({ group, table, start, count, points }: Block): string =>
   `${group} ${table} ${start} ${count} ${points.map(({ id, at }) => `${id} ${at.type} ${at.order}`).join(',')}`;
-
-/** `holding registers 100 to 224`. */
-export function blockWords({ table, start, count }: Block): string {
-  const { one } = TABLE_WORDS[table];
-  return count === 1 ? `${one} ${start}` : `${one}s ${start} to ${start + count - 1}`;
-}
 
 function requestOf(job: Job): Request {
   switch (job.type) {

@@ -6,6 +6,8 @@ import { EXCEPTION, MAX_PDU } from './pdu.ts';
 /** How units of data are told apart on a link. */
 export const FRAMINGS = ['tcp', 'rtu', 'ascii'] as const;
 export type FramingName = (typeof FRAMINGS)[number];
+/** The framing that a link says; TCP's own where it says none. */
+export const framingNamed = (name: string): FramingName => FRAMINGS.find((one) => one === name) ?? 'tcp';
 
 /** One unit of data as it came, or octets that are none. */
 export type WireEvent =

@@ -1,6 +1,6 @@
 import type { DraftPoint, PointProblem } from '@halvix/core/config';
 import { POINT_FIELDS, type PointField } from '@halvix/core/pointlist';
-import { addressOf, inAddressOrder } from '@halvix/core/protocols';
+import { addressOf, inAddressOrder, type ProtocolCode } from '@halvix/core/protocols';
 import type { Held } from './draft.svelte.ts';
 
 /** A row of the point grid. */
@@ -23,7 +23,7 @@ export interface GridColumn {
 
 const WIDTHS: Record<string, number> = {
   kind: 52,
-  index: 68,
+  index: 74,
   name: 190,
   description: 200,
   unit: 56,
@@ -63,6 +63,11 @@ export const FOLDED: readonly string[] = [
   'normal',
   'history',
   'eventClass',
+  'table',
+  'order',
+  'registers',
+  'group',
+  'block',
   'onMs',
   'offMs',
   'feedback',
@@ -85,6 +90,10 @@ export const GRID_COLUMNS: readonly GridColumn[] = [
   { key: 'mapped', title: 'Seen by', width: 150, field: null, numeric: false },
   { key: 'problem', title: 'Problem', width: 260, field: null, numeric: false },
 ];
+
+/** The columns that mean something for points of these protocols. */
+export const columnsFor = (protocols: readonly ProtocolCode[]): readonly GridColumn[] =>
+  GRID_COLUMNS.filter(({ field }) => field?.protocol === undefined || protocols.includes(field.protocol));
 
 export const pointKey = (device: string, address: string): string => `${device} ${address}`;
 const keyOf = ({ parent, document }: PointRow): string => pointKey(parent, addressOf(document));
@@ -167,7 +176,8 @@ export function sortedView(
   lookups: Lookups,
 ): number[] {
   const way = down ? -1 : 1;
-  if (column.numeric) {
+  // Addresses are numbers or begin with letters: they are sorted as people read them.
+  if (column.numeric && column.key !== 'index') {
     const values = new Map(view.map((at) => [at, Number.parseFloat(cellText(rows[at], column, lookups))]));
     const value = (at: number): number => {
       const one = values.get(at) ?? NaN;
@@ -176,7 +186,14 @@ export function sortedView(
     return [...view].sort((a, b) => (value(a) - value(b)) * way || a - b);
   }
   const texts = new Map(view.map((at) => [at, cellText(rows[at], column, lookups)]));
-  return [...view].sort((a, b) => naturally.compare(texts.get(a) ?? '', texts.get(b) ?? '') * way || a - b);
+  const textAt = (at: number): string => texts.get(at) ?? '';
+  return [...view].sort(
+    // What has none stands last where numbers are.
+    (a, b) =>
+      (column.numeric ? Number(textAt(a) === '') - Number(textAt(b) === '') : 0) ||
+      naturally.compare(textAt(a), textAt(b)) * way ||
+      a - b,
+  );
 }
 
 /** The order in which lists come: device, kind, address. */

@@ -10,6 +10,8 @@
 
   const ROW = 46;
   const TOP = 44;
+  /** Characters of a name before its age is in the way. */
+  const MOST_OF_NAME = 18;
   const X = { name: 0, thread: 212, link: 330, engine: 562, outbound: 760, centre: 778 };
 
   const rows = $derived(
@@ -89,7 +91,11 @@
       <a href="/run/device/{device.code}" class="plain">
         {#if first}<text x={X.name} y={y + 4} font-size="12" class="mono" fill="var(--soft)">{device.station}</text
           >{/if}
-        <text x={X.name + 36} y={y + 4} font-size="13.5" fill="var(--ink)">{device.name}</text>
+        <text x={X.name + 36} y={y + 4} font-size="13.5" fill="var(--ink)"
+          >{device.name.length > MOST_OF_NAME ? `${device.name.slice(0, MOST_OF_NAME - 1)}…` : device.name}<title
+            >{device.name}</title
+          ></text
+        >
         <text
           x={X.thread - 12}
           y={y + 4}

@@ -1,12 +1,15 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
-  import { sameDocument, twoEnds, type DeviceObject } from '@halvix/core/config';
+  import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
   import { definitionOf, PROTOCOLS, type ProtocolCode } from '@halvix/core/protocols';
-  import { untrack } from 'svelte';
+  import { onMount, untrack } from 'svelte';
   import { deviceForm, LINK_FORM, newDevice, newLink, usualFraming, type LinkObject } from '$lib/build/devices.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
+  import type { PointRow } from '$lib/build/grid.ts';
+  import { mergedRows, pointRows } from '$lib/build/rows.ts';
+  import RequestPlan from './RequestPlan.svelte';
   import SettingInput from './SettingInput.svelte';
   import SettingsForm from './SettingsForm.svelte';
   import TryIt from './TryIt.svelte';
@@ -20,6 +23,21 @@
     runs: boolean;
   }
   let { code, station, mayBuild, runs }: Props = $props();
+
+  /** Its list, as drafted. */
+  let points = $state.raw<DraftPoint[]>([]);
+  onMount(() => {
+    const own = code;
+    if (own === null) return;
+    let rows: PointRow[] = [];
+    const show = (next: PointRow[]): void => void ([rows, points] = [next, next.map(({ document }) => document)]);
+    void pointRows([own]).then(show, () => {});
+    return draft.listen((changed) =>
+      show(
+        mergedRows(rows, changed.filter(({ kind, parent }) => kind === 'point' && parent === own) as PointRow[], null),
+      ),
+    );
+  });
 
   const held = $derived(code === null ? undefined : draft.device(code));
   const heldLink = $derived(draft.of('link').find(({ document }) => document.code === held?.document.link));
@@ -348,5 +366,6 @@
           <a class="word" href="/build/device/{code}/sheet">Sheet for the person at the device</a>
         </p>{/if}
     </section>
+    <RequestPlan device={wanted.device} link={wanted.link} {points} />
   </div>
 </form>

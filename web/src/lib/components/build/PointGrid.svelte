@@ -11,6 +11,7 @@
   import {
     cellText,
     FOLDED,
+    columnsFor,
     GRID_COLUMNS,
     passing,
     rangeOf,
@@ -93,8 +94,12 @@
     }
   }
   let hidden = $state<readonly string[]>(remembered() ?? FOLDED);
+  /** Columns of protocols that no device here speaks are not offered. */
+  const offered = $derived(
+    columnsFor(devices.filter(({ code }) => device === null || code === device).map(({ protocol }) => protocol)),
+  );
   const arranged = $derived.by(() => {
-    const shown = GRID_COLUMNS.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null));
+    const shown = offered.filter(({ key }) => !hidden.includes(key) && !(key === 'device' && device !== null));
     // While something is wrong it stands beside the name, where it is seen.
     const at = shown.findIndex(({ key }) => key === 'problem');
     const name = shown.findIndex(({ key }) => key === 'name');
@@ -627,7 +632,7 @@
         <div
           class="panel absolute left-0 z-30 mt-1 grid max-h-[60vh] w-[340px] grid-cols-2 overflow-y-auto p-2 shadow-lg"
         >
-          {#each GRID_COLUMNS.filter(({ key }) => key !== 'device') as column (column.key)}
+          {#each offered.filter(({ key }) => key !== 'device') as column (column.key)}
             <label class="flex items-center gap-2 py-0.5"
               ><input
                 type="checkbox"

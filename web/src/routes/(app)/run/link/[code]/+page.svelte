@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { onMount, untrack } from 'svelte';
   import { ask } from '$lib/ask.ts';
@@ -112,11 +113,11 @@
   ];
 
   let told = $state<string | null>(null);
+  const broadcasts = $derived(definitionOf(devices[0]?.protocol ?? FIRST_PROTOCOL).device.orders.broadcasts);
   /** Goes out in the name of a device that answers; the others hear it as well. */
-  async function tellAll(job: 'time' | 'freeze'): Promise<void> {
+  async function tellAll(order: unknown): Promise<void> {
     const speaker = codes.find((code) => live.hops.devices[code]?.state === 'answering') ?? codes[0];
-    const order = { what: 'broadcast', job } as const;
-    problem = await ask({ type: 'order', device: speaker, order, by: '' });
+    problem = await ask({ type: 'order', device: speaker, order: order as never, by: '' });
     told = problem === null ? 'Said. A broadcast is not answered: the readings show what came of it.' : null;
   }
 </script>
@@ -197,11 +198,12 @@
       {:else}{column.text(row)}{/if}
     {/snippet}
   </DataTable>
-  {#if devices.length > 1 && data.person.role !== 'viewer'}
+  {#if devices.length > 1 && broadcasts.length > 0 && data.person.role !== 'viewer'}
     <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
       <span class="text-soft">Tell all devices at once, by broadcast, to</span>
-      <button class="button" onclick={() => void tellAll('time')}>take our time</button>
-      <button class="button" onclick={() => void tellAll('freeze')}>freeze their counters</button>
+      {#each broadcasts as { words, order } (words)}
+        <button class="button" onclick={() => void tellAll(order)}>{words}</button>
+      {/each}
       {#if told}<span role="status">{told}</span>{/if}
     </p>
   {/if}
