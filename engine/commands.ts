@@ -1,6 +1,5 @@
-import { countsAllowed } from '@halvix/core/config';
+import { countsAllowed, feedbackOf as shownBy } from '@halvix/core/config';
 import {
-  definitionOf,
   outcome,
   type CentreOrder,
   type ClientNews,
@@ -13,7 +12,6 @@ import {
   OPERATION_WORDS,
   Quality,
   scaledValue,
-  stateAfter,
   switchesOn,
   type Operation,
   type Reading,
@@ -246,7 +244,7 @@ export class Commands {
       };
     }
     const named = operationNamed(operation);
-    const feedback = config.control?.feedback ?? ownFeedback(address, config, named);
+    const feedback = shownBy(config);
     const expected = named === undefined ? undefined : feedback?.expect[named];
     const point = feedback && exchange.at(device, feedback.point);
     if (!config.control || !point || expected === undefined) return null;
@@ -368,17 +366,6 @@ const said = ({ point }: Running, status: number | null): ControlOutcome => ({
   status,
   protocol: point?.config.at.protocol ?? null,
 });
-
-/** An output that shows by itself what it was set to. */
-function ownFeedback(
-  address: string,
-  { at }: LivePoint['config'],
-  operation: Operation | undefined,
-): { point: string; expect: Partial<Record<Operation, number>> } | null {
-  const expected = operation === undefined ? null : stateAfter(operation);
-  if (operation === undefined || expected === null || !definitionOf(at.protocol).points.outputShows) return null;
-  return { point: address, expect: { [operation]: expected } };
-}
 
 /** What a centre that knows on and off alone means: the list's own way of that, with its times. */
 function asListed(order: CentreOrder, { config }: LivePoint): Pick<CentreOrder, 'operation' | 'onMs' | 'offMs'> {

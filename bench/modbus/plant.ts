@@ -152,12 +152,14 @@ export class EnergyMeter extends LivePlant {
     this.identification = { 0: 'The bench', 1: 'Energy meter, simulated', 2: `unit ${unit}` };
     this.energy = 1_000_000 * unit;
     this.values.set('serial', `EM-${6400 + unit}`);
+    this.values.set('relay', 1);
     this.live(now, 0);
   }
 
   protected live(now: number, seconds: number): void {
     const sun = Math.max(0.02, Math.sin(((now % DAY_MS) / DAY_MS) * 2 * Math.PI - Math.PI / 2));
-    const power = this.noisy(110 * sun * (1 - (this.unit % 4) * 0.03), 1.2);
+    const closed = this.number('relay');
+    const power = closed * this.noisy(110 * sun * (1 - (this.unit % 4) * 0.03), 1.2);
     const voltage = this.noisy(231 + sun * 4, 0.4);
     this.energy += (Math.max(0, power) * seconds * 10) / 3600;
     this.values.set('power', power);
@@ -167,7 +169,8 @@ export class EnergyMeter extends LivePlant {
     this.values.set('energy', Math.floor(this.energy));
   }
 
-  write(): number | null {
-    return 0x01;
+  write(key: string, value: number): number | null {
+    this.values.set(key, value);
+    return null;
   }
 }

@@ -90,6 +90,10 @@ export const ENERGY_METER: readonly ModbusPoint[] = [
     ...{ unit: 'kWh', gain: 0.1 },
   }),
   point('serial', 'text', input(60, { type: 'text', registers: 4, ...rarely }), 'Serial number'),
+  point('relay', 'output', modbusAt('coils', 0, slow), 'Feed-in relay', {
+    ...{ states: ['open', 'closed'] },
+    operations: ['latchOn', 'latchOff'],
+  }),
 ];
 
 /** Meters of the line, by their unit identifiers. */

@@ -49,6 +49,7 @@ export {
   type SessionEffect,
 } from './diff.ts';
 export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
+export { feedbackOf } from './feedback.ts';
 export { compacted, expanded } from './compact.ts';
 export { upgradedConfiguration, upgradedObject, upgradedProfile } from './upgrade.ts';
 export { sameDocument } from './same.ts';

@@ -5,6 +5,7 @@ import { createServer, type AddressInfo } from 'node:net';
 import { FEEDER_RELAY } from '../../bench/scenario/feederrelay.ts';
 import { KIND_WORDS } from '../../core/point/index.ts';
 import type { Rig } from '../rig/rig.ts';
+import { Hands } from './hands.ts';
 import { complaintsOf, startRig, urlOf, visit } from './rig.ts';
 
 let rig: Rig;
@@ -29,25 +30,6 @@ const LIST = [
 ]
   .map((row) => row.join('\t'))
   .join('\r\n');
-
-/** Counts what a person does: each click, each field, each key stroke with a meaning. */
-class Hands {
-  count = 0;
-  constructor(private readonly page: Page) {}
-  async click(role: 'button' | 'link', name: string | RegExp): Promise<void> {
-    this.count++;
-    await this.page.getByRole(role, { name }).first().click();
-  }
-  async fill(label: string, text: string, scope = this.page.locator('body')): Promise<void> {
-    this.count++;
-    await scope.getByLabel(label, { exact: true }).fill(text);
-  }
-  async paste(text: string): Promise<void> {
-    this.count++;
-    await this.page.evaluate((value) => navigator.clipboard.writeText(value), text);
-    await this.page.keyboard.press('Control+v');
-  }
-}
 
 async function firstEngineer(page: Page): Promise<void> {
   await page.goto(urlOf(rig));

@@ -44,7 +44,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({ ...settings, period1Ms: 0, period2Ms: 0, period3Ms: 0 }),
     timeBounds: () => null,
-    polls: (settings) => GROUPS.map((group) => ({ what: `Group ${group}`, everyMs: periodOf(settings, group) })),
+    polls: (settings) => GROUPS.map((group) => ({ what: `group ${group}`, everyMs: periodOf(settings, group) })),
     requests: requestPlan,
     trial: {
       words: 'connects, asks for an identification and reads one register; changes nothing',

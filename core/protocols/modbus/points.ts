@@ -175,8 +175,10 @@ const choice = <Value extends string>(
   help,
   aliases,
   choices: values,
-  text: ({ at }) => String(at[of]),
+  // A bit has no form.
+  text: ({ at }) => (isBitTable(at.table) || at.bit !== null ? '' : String(at[of])),
   set: ({ at }, text) => {
+    if (text.trim() === '') return { ok: true, value: at };
     const value = read(text.trim().toLowerCase());
     return value === undefined ? problem(`${quoted(text)} is not ${values.join(', ')}`) : changed(at, { [of]: value });
   },

@@ -1,6 +1,7 @@
 import { scalingOf, type Operation, type Reading } from '@halvix/core/point';
 import { addressOf } from '@halvix/core/protocols';
 import type { PointConfig } from '@halvix/core/config';
+import { feedbackOf } from '@halvix/core/config';
 import { latestOf } from '@halvix/db';
 import { database } from './database.ts';
 import type { ModelPoint } from './model.ts';
@@ -42,7 +43,7 @@ export function pointView(
   const { gain, offset } = scalingOf(config);
   const address = addressOf(config);
   const pointAt = (wanted: string): PointConfig | undefined => device.points.find((p) => addressOf(p) === wanted);
-  const feedback = control?.feedback;
+  const feedback = feedbackOf(config);
   const shows = feedback && pointAt(feedback.point);
   const follower = setting?.feedback ?? address;
   const follows = (setting && pointAt(follower)) ?? config;

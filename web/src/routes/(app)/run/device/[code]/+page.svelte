@@ -14,6 +14,7 @@
   import PathStrip from '$lib/components/PathStrip.svelte';
   import {
     age,
+    capital,
     clockTime,
     fullTime,
     limitPhrase,
@@ -252,9 +253,9 @@
         reset={mayOperate ? () => void askFor('resetCounters') : undefined}
       />
       <p class="text-[12.5px] text-soft">
-        {data.polls
-          .map(({ what, everyMs }) => `${what} ${seconds(everyMs)}`)
-          .join(', ')}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(
+        {capital(
+          data.polls.map(({ what, everyMs }) => `${what} ${seconds(everyMs)}`).join(', '),
+        )}{#if session.nextIntegrity && session.state === 'answering'}, next in {age(
             session.nextIntegrity - clock.now,
           )}{/if}.
         {#if session.indications.length > 0}The device says: {session.indications.join(', ')}.{/if}

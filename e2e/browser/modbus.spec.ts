@@ -1,0 +1,164 @@
+import { expect, test, type Page } from '@playwright/test';
+import ModbusRTU from 'modbus-serial';
+import { freePorts } from '../../scripts/lib/ports.mjs';
+import type { Rig } from '../rig/rig.ts';
+import { Hands } from './hands.ts';
+import { complaintsOf, startRig, urlOf, visit } from './rig.ts';
+
+let rig: Rig;
+let third = 0;
+test.describe.configure({ mode: 'serial' });
+test.beforeAll(async () => {
+  rig = await startRig('modbus', { demo: false, modbus: true });
+  [third] = await freePorts(1);
+});
+test.afterAll(() => rig.stop());
+
+/** Both lists as one table, as a spreadsheet has them. */
+const LIST = [
+  ['Device', 'Kind', 'Address', 'Name', 'Unit', 'Form', 'Octet order', 'State words', 'Operations', 'Gain'],
+  ['M1', 'AI', '30001', 'Voltage', 'V', 'float32', 'CDAB', '', '', ''],
+  ['M1', 'AI', 'IR 4', 'Active power', 'kW', 'float', 'word swap', '', '', ''],
+  ['M1', 'CT', '300021', 'Energy out', 'kWh', 'uint32', 'CDAB', '', '', '0.1'],
+  ['M1', 'BO', 'CO 0', 'Feed-in relay', '', '', '', 'open / closed', 'latch on / latch off', ''],
+  ['F1', 'BI', '0', 'Breaker', '', '', '', 'open / closed', '', ''],
+  ['F1', 'AI', '7', 'Voltage L1-L2', 'kV', '', '', '', '', '0.001'],
+  ['F1', 'BO', '0', 'Breaker control', '', '', '', '', 'trip / close', ''],
+]
+  .map((row) => row.join('\t'))
+  .join('\r\n');
+
+async function firstEngineer(page: Page): Promise<void> {
+  await page.goto(urlOf(rig));
+  await page.getByLabel('Name').fill('ada');
+  await page.getByLabel('Password, at least 12 characters').fill('long enough 1');
+  await page.getByLabel('Password again').fill('long enough 1');
+  await page.getByLabel('Secret').fill('from the terminal');
+  await page.getByRole('button', { name: 'Make the account' }).click();
+  await page.waitForURL('**/run');
+}
+
+const meter = async (name: string): Promise<number> =>
+  (await rig.bench<{ name: string; value: number }[]>('GET', '/devices/ORL-M1/points')).find((one) => one.name === name)
+    ?.value ?? NaN;
+const centre = async (kind: string, index: number): Promise<number | undefined> =>
+  (await rig.centrePoint('QST', kind, index))?.value;
+
+test('from an empty draft: a meter and a relay, both seen by a centre and by a third party, and operated by both', async ({
+  page,
+}) => {
+  test.setTimeout(120_000);
+  page.setDefaultTimeout(15_000);
+  const complaints = complaintsOf(page);
+  await firstEngineer(page);
+  await page.locator('html[data-scheme]').waitFor();
+  const hands = new Hands(page);
+  const device = page.getByRole('region', { name: 'Device' });
+  await hands.click('link', 'Build');
+  await hands.click('link', 'Add a device');
+  await hands.fill('Station code', 'ORL');
+  await hands.fill('Station name', 'Orlane Solar');
+  await hands.choose('Protocol and our role', 'modbus');
+  await hands.fill('Code', 'M1', device);
+  await hands.fill('Name', 'Energy meter', device);
+  await hands.fill('Unit identifier', '11');
+  await hands.choose('Framing', 'rtu');
+  await hands.fill('Address of the device', '127.0.0.1');
+  await hands.fill('TCP port of the device', String(rig.ports.meters));
+  await hands.click('button', 'Try it');
+  await expect(page.getByTestId('try-outcome')).toHaveText('It answers.', { timeout: 15_000 });
+  await expect(page.getByTestId('try-steps')).toContainText('Energy meter, simulated');
+  await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of M1');
+  await hands.click('link', 'Stations and devices');
+  await hands.click('link', 'Add a device');
+  await hands.fill('Code', 'F1', device);
+  await hands.fill('Name', 'Feeder relay', device);
+  await hands.fill('Their DNP3 address', '11');
+  await hands.fill('Address of the device', '127.0.0.1');
+  await hands.fill('TCP port of the device', String(rig.ports.relay));
+  await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of F1');
+  await hands.paste(LIST);
+  await expect(page.getByTestId('paste-new')).toHaveText('7 new');
+  await hands.click('button', 'Take over 7 rows');
+
+  const outbound = async (protocol: string, code: string, name: string, port: number): Promise<void> => {
+    await hands.click('link', 'Stations and devices');
+    await hands.click('link', 'Add a centre');
+    if (protocol !== 'dnp3') await hands.choose('Protocol and our role', protocol);
+    await hands.fill('Code', code);
+    await hands.fill('Centre', name);
+    await hands.fill('Our TCP port', String(port));
+    await hands.choose('The centre may operate', 'yes');
+    await hands.click('button', 'Add it to the draft');
+    await hands.click('button', 'Map by rule…');
+    await hands.choose('Value', 'engineering');
+    // Both devices have a control 0.
+    await hands.choose('Address there', 'series');
+    await expect(page.getByTestId('rule-counts')).toContainText('7 new');
+    await hands.click('button', 'Map 7 points');
+    await expect(page.getByRole('main')).toContainText(`7 of 7 points can be seen by ${name}`);
+  };
+  await outbound('dnp3', 'QST', 'Quillstone', rig.ports.quillstone);
+  await outbound('modbus', 'TPY', 'Third party', third);
+  await hands.click('link', /^Draft:/);
+  await hands.click('button', 'Apply…');
+  await expect(page.getByTestId('effects')).toContainText('4 sessions start');
+  await hands.click('button', 'Apply to the running system');
+  await expect(page.getByTestId('applied')).toContainText('Revision 1 is applied');
+  console.log(`      interactions: ${hands.count}`);
+  expect(hands.count).toBeLessThanOrEqual(49);
+
+  // All values are equal at all places: at the meter, here, at the centre, at the third party.
+  const client = new ModbusRTU();
+  await rig.until('it listens', async () =>
+    client.connectTCP('127.0.0.1', { port: third }).then(
+      () => true,
+      () => false,
+    ),
+  );
+  client.setID(1);
+  client.setTimeout(9000);
+  const float = async (address: number): Promise<number> =>
+    (await client.readInputRegisters(address, 2)).buffer.readFloatBE(0);
+  await rig.bench('PUT', '/devices/ORL-M1/points/analog/4', { value: 61.5 });
+  await rig.bench('PUT', '/devices/HLM-F1/points/analog/7', { value: 31_415 });
+  await visit(page, rig, '/run/device/M1');
+  await expect(page.getByTestId('value-analog-4')).toHaveText('61.500');
+  // In a series: the relay's points first, then the meter's.
+  await rig.until('the centre has both', async () => {
+    const power = await centre('analog', 2);
+    return (
+      power !== undefined &&
+      Math.abs(power - 61.5) < 1e-3 &&
+      Math.abs(Number(await centre('analog', 0)) - 31.415) < 1e-3
+    );
+  });
+  await rig.until(
+    'the third party has both',
+    async () => Math.abs((await float(4)) - 61.5) < 1e-3 && Math.abs((await float(0)) - 31.415) < 1e-3,
+  );
+
+  // A coil from the browser, with what is read back as its feedback; then from the third party.
+  await page.getByRole('button', { name: 'operate…' }).click();
+  await page.getByText('Latch off', { exact: true }).click();
+  await page.getByRole('button', { name: 'Next: look it over' }).click();
+  await expect(page.getByTestId('control-summary')).toContainText('Feed-in relay has to become open');
+  await page.waitForTimeout(700);
+  await page.getByRole('button', { name: /^Send/ }).click();
+  await expect(page.getByTestId('control-progress')).toContainText('Confirmed: Feed-in relay: open', {
+    timeout: 10_000,
+  });
+  expect(await meter('Feed-in relay')).toBe(0);
+  await page.keyboard.press('Escape');
+  await expect(page.getByTestId('value-output-0')).toHaveText('open');
+  await client.writeCoil(1, true);
+  await expect(page.getByTestId('value-output-0')).toHaveText('closed');
+  expect(await meter('Feed-in relay')).toBe(1);
+  client.close(() => {});
+
+  await visit(page, rig, '/build/device/M1');
+  await expect(page.getByTestId('request-plan')).toContainText('input registers 0 to 21');
+  expect(complaints).toEqual([]);
+});
