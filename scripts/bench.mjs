@@ -29,7 +29,10 @@ const GROUPS = {
   'apply.late_polls': latePolls,
   grid,
   line,
+  'line.modbus': () => registers('line'),
+  'modbus.poll_rate_ratio': () => registers('rate'),
   scale,
+  'scale.modbus': () => registers('many'),
   quirks,
   history,
   faults,
@@ -175,6 +178,15 @@ async function besideEngine(postgres, program, env) {
 async function line(postgres) {
   const [port] = await freePorts(1);
   await besideEngine(postgres, 'line-bench', { HALVIX_LINE_PORT: String(port) });
+}
+
+/** @param {'line' | 'rate' | 'many'} measure */
+async function registers(measure) {
+  const [port] = await freePorts(1);
+  await besideEngine(/** @type {Postgres} */ (postgres), 'registers-bench', {
+    HALVIX_MEASURE: measure,
+    HALVIX_LINE_PORT: String(port),
+  });
 }
 
 /** The whole-system test of impairments and killed processes prints its counts as figures. */

@@ -1,3 +1,4 @@
+import { sendTogether } from './together.ts';
 import { createServer, type Server, type Socket } from 'node:net';
 import { namesOf, serveTls, type TlsFiles } from './tls.ts';
 import { inWords } from './words.ts';
@@ -101,7 +102,7 @@ export class CallServer {
       address: socket.remoteAddress ?? '',
       names,
       send: (octets) => {
-        socket.write(octets);
+        sendTogether(socket, octets);
         if (socket.writableLength > MAX_UNSENT) socket.destroy();
       },
       end: () => socket.destroy(),

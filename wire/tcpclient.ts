@@ -9,6 +9,7 @@ import {
 import { assertWithin, lookupWithin } from './reach.ts';
 import { inWords } from './words.ts';
 import { connectTls, type TlsFiles } from './tls.ts';
+import { sendTogether } from './together.ts';
 
 export interface TcpClientOptions extends ReconnectOptions {
   host: string;
@@ -41,7 +42,7 @@ function dial({ host, port, tls }: TcpClientOptions, events: AttemptEvents): Att
   socket.on('error', (error) => (problem ??= inWords(error)));
   socket.on('close', () => events.ended(problem));
   return {
-    send: (octets) => void socket.write(octets),
+    send: (octets) => sendTogether(socket, octets),
     unsent: () => socket.writableLength,
     destroy: () => socket.destroy(),
   };

@@ -13,6 +13,7 @@ const PROGRAMS = {
   'ingest-bench': 'engine/ingest.bench.ts',
   'line-bench': 'scripts/measures/line.ts',
   'scale-bench': 'scripts/measures/scale.ts',
+  'registers-bench': 'scripts/measures/registers.ts',
   'history-bench': 'scripts/measures/history.ts',
   'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',

@@ -1,3 +1,4 @@
+import { sameBytes } from '../../../bytes/index.ts';
 import { Priority, type Wish } from '../../../line/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, SurveyedPoint } from '../../client.ts';
@@ -18,7 +19,7 @@ import {
   type Request,
 } from '../wire/pdu.ts';
 import { blockWords, halved, planBlocks, READ_FUNCTION, withoutGaps, type Block } from './blocks.ts';
-import { CarryingAnswer, readingsOf } from './readings.ts';
+import { CarryingAnswer, readingsOf, type RegisterReading } from './readings.ts';
 import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
 
 /*
@@ -36,14 +37,19 @@ import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes
  *  5. A block that is refused for an address or a value that the device does not have is asked for without its gaps,
  *     then by halves, until it is known which points cannot be read. They are asked for again now and then.
  *  6. What was written is read back at once.
- *  7. A period of 0: read once when the connection is made.
+ *  7. What has changed is handed out; what has not, every few seconds, or when somebody asked for it.
+ *  8. A period of 0: read once when the connection is made.
  */
 
 interface RunningBlock {
   block: Block;
   /** When it is to be read next; null: not by itself. */
   due: Instant | null;
+  underWay: boolean;
   readAt: Instant | null;
+  /** What its last answer brought, and when all of it was handed out. */
+  data: Uint8Array | null;
+  toldAt: Instant;
   /** The device refuses it, or leaves it unanswered: why. */
   refused: string | null;
   /** It has been given its place in its period. */
@@ -71,6 +77,8 @@ const MAX_WAITING = 32;
 const REFUSED_PAUSE_MS = 60_000;
 /** What is read once for each connection is not read again so soon: some servers close after each answer. */
 const ONCE_AGAIN_MS = 5000;
+/** What does not change is handed out so rarely. */
+const ALL_AGAIN_MS = 5000;
 /** Periods from here on begin at different moments in different devices. */
 const SPREAD_FROM_MS = 5000;
 /** How long octets of an answer may falter. */
@@ -156,7 +164,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const before = new Map(this.blocks.map((one) => [keyOf(one.block), one]));
     this.blocks = planBlocks(points, this.settings, this.framing, this.options.octetMs).map((block) => {
       const known = before.get(keyOf(block));
-      return known ? { ...known, block } : { block, due: now, readAt: null, refused: null, placed: false };
+      return known ? { ...known, block, underWay: false, data: null } : newRunning(block, now);
     });
     this.readBack = [];
     this.repetitions = [];
@@ -200,12 +208,16 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private takeOutstanding(): Exchange[] {
     const all = [...this.outstanding.values()];
     this.outstanding.clear();
+    all.forEach(settled);
     return all;
   }
 
   wake(now: Instant): void {
     for (const exchange of [...this.outstanding.values()])
-      if (now >= exchange.deadline && this.outstanding.delete(exchange.transaction)) this.onDeadline(exchange, now);
+      if (now >= exchange.deadline && this.outstanding.delete(exchange.transaction)) {
+        settled(exchange);
+        this.onDeadline(exchange, now);
+      }
     this.expire(now);
     if (this.lossAt !== null && now >= this.lossAt && !this.up) {
       this.lossAt = null;
@@ -232,7 +244,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (this.state === 'silent') return Math.min(pulse, this.nextProbe);
     if (this.orders.length > 0) return 0;
     let next = pulse;
-    for (const { due } of this.blocks) if (due !== null && due < next) next = due;
+    for (const { due, underWay } of this.blocks) if (due !== null && !underWay && due < next) next = due;
     return next === Infinity ? null : next;
   }
 
@@ -274,7 +286,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private mostDue(now: Instant): RunningBlock | null {
     let found: RunningBlock | null = null;
     for (const one of this.blocks)
-      if (one.due !== null && now >= one.due && (found?.due == null || one.due < found.due)) found = one;
+      if (one.due !== null && !one.underWay && now >= one.due && (found?.due == null || one.due < found.due))
+        found = one;
     return found;
   }
 
@@ -302,8 +315,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       case 'read':
         this.readBack = this.readBack.filter(({ running }) => running !== job.running);
         this.repetitions = this.repetitions.filter(({ job: { running } }) => running !== job.running);
-        // Under way: due again once it is dealt with.
-        if (job.running.due !== null) job.running.due = Infinity;
+        job.running.underWay = true;
         break;
       default:
         job satisfies never;
@@ -370,7 +382,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         this.onControl(command, now);
         break;
       case 'pollNow':
-        for (const one of this.blocks) if (one.due !== Infinity) one.due = now;
+        // All of it is told, whether it has changed or not.
+        for (const one of this.blocks) [one.due, one.data] = [now, null];
         break;
       case 'survey':
         this.ask(command.id, { what: 'identify' }, true, now);
@@ -487,6 +500,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       return;
     }
     this.outstanding.delete(exchange.transaction);
+    settled(exchange);
     // Where answers cannot be told apart, one to each earlier try may still come.
     if (this.framing !== 'tcp' && exchange.attempt > 0 && this.state !== 'silent')
       this.owed = { until: now + this.settings.responseTimeoutMs, count: exchange.attempt };
@@ -521,7 +535,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const wasSilent = this.state === 'silent';
     this.state = 'answering';
     this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
-    if (wasSilent) for (const one of this.blocks) if (one.due !== Infinity) one.due = now;
+    if (wasSilent) for (const one of this.blocks) [one.due, one.data] = [now, null];
   }
 
   private onResult({ job }: Exchange, answer: Answer, frame: WireEvent & { type: 'frame' }, now: Instant): void {
@@ -546,15 +560,20 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     running.readAt = now;
     if (running.refused !== null) this.effects.push({ type: 'noted', words: `${blockWords(block)} can be read again` });
     running.refused = null;
-    if (running.due === Infinity) running.due = now;
     this.settle(running, now);
-    this.effects.push({
-      type: 'readings',
-      readings: readingsOf(block, data),
-      carried: new CarryingAnswer(frame, block),
-      token: null,
-      keep: null,
-    });
+    const readings = this.news(running, data, now);
+    if (readings.length === 0) return;
+    const carried = new CarryingAnswer(frame, block);
+    this.effects.push({ type: 'readings', readings, carried, token: null, keep: null });
+  }
+
+  /** What has changed since the last answer; all of it now and then, so that it is seen to be fresh. */
+  private news(running: RunningBlock, data: Uint8Array, now: Instant): RegisterReading[] {
+    const { block, data: before } = running;
+    const all = before === null || now - running.toldAt >= ALL_AGAIN_MS;
+    running.data = data;
+    if (all) running.toldAt = now;
+    return all ? readingsOf(block, data) : sameBytes(before, data) ? [] : readingsOf(block, data, before);
   }
 
   private onRefused(running: RunningBlock, exception: number, now: Instant): void {
@@ -562,7 +581,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const smaller = exception === illegalAddress || exception === illegalValue;
     const parts = smaller ? (withoutGaps(running.block) ?? halved(running.block)) : null;
     if (parts !== null && this.blocks.includes(running)) {
-      const own = parts.map((block): RunningBlock => ({ ...running, block, due: now }));
+      const own = parts.map((block) => newRunning(block, now));
       this.blocks = this.blocks.flatMap((one) => (one === running ? own : [one]));
       return;
     }
@@ -618,7 +637,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     for (const running of this.blocks) {
       const { block } = running;
       if (block.table !== table || address < block.start || address >= block.start + block.count) continue;
-      if (running.due !== Infinity) this.readBack.push({ running, since: now });
+      running.data = null;
+      if (!running.underWay) this.readBack.push({ running, since: now });
     }
   }
 
@@ -677,8 +697,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   private dropRound(now: Instant): void {
-    for (const one of this.blocks)
-      if (one.due !== null && one.due !== Infinity && one.due <= now) this.settle(one, now);
+    for (const one of this.blocks) if (one.due !== null && !one.underWay && one.due <= now) this.settle(one, now);
   }
 
   private writeLost(writing: Writing, words: string): void {
@@ -708,8 +727,17 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       );
     for (const order of this.orders.splice(0)) this.endOrder(order, words);
     this.repetitions = [];
-    for (const one of this.blocks) if (one.due === Infinity) one.due = one.readAt ?? 0;
+    for (const one of this.blocks) one.underWay = false;
   }
+}
+
+const newRunning = (block: Block, now: Instant): RunningBlock => ({
+  ...{ block, due: now, underWay: false, readAt: null, data: null, toldAt: 0, refused: null, placed: false },
+});
+
+/** What was asked for is under way no more. */
+function settled({ job }: Exchange): void {
+  if (job.type === 'read') job.running.underWay = false;
 }
 
 /** Objects of an identification (Modbus Application Protocol V1.1b3, 6.21, table of object ids). */

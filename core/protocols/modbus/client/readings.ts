@@ -1,6 +1,6 @@
 import { Quality } from '../../../point/index.ts';
 import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
-import { isBitTable, TABLE_WORDS, widthOf } from '../points.ts';
+import { isBitTable, TABLE_WORDS, widthOf, type Table } from '../points.ts';
 import { readValue, type Value } from '../values.ts';
 import { describeFrame } from '../describe.ts';
 import { bitAt } from '../wire/pdu.ts';
@@ -16,9 +16,10 @@ export interface RegisterReading extends Measured {
   bit: number | null;
 }
 
-/** The values of a block's points; `data` is what its answer brought. */
-export function readingsOf({ table, start, points }: Block, data: Uint8Array): RegisterReading[] {
-  return points.map((point) => {
+/** The values of a block's points; `data` is what its answer brought. With `before`: those alone that differ from it. */
+export function readingsOf({ table, start, points }: Block, data: Uint8Array, before?: Uint8Array): RegisterReading[] {
+  const changed = before === undefined ? points : points.filter((point) => differs(point, table, start, data, before));
+  return changed.map((point) => {
     const offset = point.at.address - start;
     if (isBitTable(table)) {
       const on = bitAt(data, offset);
@@ -34,6 +35,14 @@ export function readingsOf({ table, start, points }: Block, data: Uint8Array): R
     const octets = widthOf(point.at) * 2;
     return reading(point, readValue(data.subarray(at, at + octets), type, order), at, octets, null);
   });
+}
+
+/** Whether the octets that a point lies in have changed. */
+function differs({ at }: ReadPoint, table: Table, start: number, data: Uint8Array, before: Uint8Array): boolean {
+  const offset = at.address - start;
+  if (isBitTable(table)) return bitAt(data, offset) !== bitAt(before, offset);
+  for (let n = offset * 2; n < (offset + widthOf(at)) * 2; n++) if (data[n] !== before[n]) return true;
+  return false;
 }
 
 function reading(
