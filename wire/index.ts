@@ -8,3 +8,4 @@ export { CallServer, type Call, type CallServerEvents, type CallServerOptions } 
 export { TcpListener, type ListenerEvents, type TcpListenerOptions } from './tcplistener.ts';
 export type { TlsFiles } from './tls.ts';
 export { inWords } from './words.ts';
+export { sendTogether } from './together.ts';

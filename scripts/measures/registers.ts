@@ -2,7 +2,7 @@ import { configurationSchema } from '@halvix/core/config';
 import { PlainMemory, Responder, type FramingName } from '@halvix/core/protocols/modbus';
 import { databaseSetting, portSetting, readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
-import { clock } from '@halvix/wire';
+import { clock, sendTogether } from '@halvix/wire';
 import ModbusRTU from 'modbus-serial';
 import { readFileSync } from 'node:fs';
 import { createServer } from 'node:net';
@@ -57,7 +57,7 @@ function serve(host: string, at: number, memory: PlainMemory, asked: (address: n
       framing: 'tcp',
       octetMs: 0,
       memoryOf: () => memory,
-      send: (octets) => void socket.write(octets),
+      send: (octets) => sendTogether(socket, octets),
       count: () => {},
     });
     socket.on('data', (octets) => {

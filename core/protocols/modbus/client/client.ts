@@ -73,6 +73,8 @@ interface Exchange {
 }
 
 const MAX_WAITING = 32;
+/** Requests of one turn, where several may be under way. */
+const MOST_IN_TURN = 64;
 /** What is refused or left unanswered is asked for again so rarely. */
 const REFUSED_PAUSE_MS = 60_000;
 /** What is read once for each connection is not read again so soon: some servers close after each answer. */
@@ -98,6 +100,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private blocks: RunningBlock[] = [];
   private readonly outstanding = new Map<number, Exchange>();
   private transaction = 0;
+  private sentInTurn = 0;
   /** Reads that were not answered and are sent again. */
   private repetitions: { job: Job & { type: 'read' }; attempt: number; since: Instant }[] = [];
   /** A read that was given up while others were answered so far, and why: the next answer decides. */
@@ -292,13 +295,25 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   grant(now: Instant, begins: Instant): void {
+    this.sentInTurn = 0;
+    this.fill(now, begins);
+  }
+
+  /** Sends as much as may be under way; a turn ends after so many requests, for others on the link. */
+  private fill(now: Instant, begins: Instant): void {
     const most = this.framing === 'tcp' ? this.settings.outstanding : 1;
-    for (let sent = 0; sent < most; sent++) {
+    while (this.outstanding.size < most && this.sentInTurn < MOST_IN_TURN) {
       const next = this.nextJob(now);
-      if (next === null || (sent > 0 && next.job.type !== 'read')) return;
+      if (next === null) return;
+      const alone = next.job.type !== 'read' || this.state === 'silent';
+      if (alone && this.sentInTurn > 0) return;
+      this.sentInTurn++;
       this.begin(next.job);
       this.send(next.job, next.attempt, now, begins);
-      if (next.job.type !== 'read' || this.state === 'silent') return;
+      if (alone) {
+        this.sentInTurn = MOST_IN_TURN;
+        return;
+      }
     }
   }
 
@@ -516,6 +531,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.onAnswer(exchange, now);
     this.onResult(exchange, answer, event, now);
     this.freeAgainAt = now + this.settings.minimumGapMs;
+    // The line is still held for the others that are under way.
+    if (this.holdsLine && this.settings.minimumGapMs === 0) this.fill(now, now);
   }
 
   /** The same is said once, until something else is. */
