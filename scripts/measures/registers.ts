@@ -229,3 +229,4 @@ await { line: measureLine, rate: measureRate, many: measureMany }[measure]();
 process.exit(0);
 process.exit(0);
 process.exit(0);
+process.exit(0);
