@@ -1,8 +1,9 @@
-import { fuzz } from '../../core/protocols/dnp3/trials/fuzz.ts';
+import { chance, fuzz as fuzzDnp3 } from '../../core/protocols/dnp3/trials/fuzz.ts';
+import { fuzz as fuzzModbus } from '../../core/protocols/modbus/trials/fuzz.ts';
 
 /*
- * `npm run fuzz [-- STREAMS [SEED]]`: mutated streams against master, outstation and lane; a million by default. Ends
- * with 1 when one of them did harm.
+ * `npm run fuzz [-- STREAMS [SEED]]`: mutated streams against both ends of each protocol and the lane, by turns; a million
+ * by default. Ends with 1 when one of them did harm.
  */
 const streams = Number(process.argv[2] ?? 1_000_000);
 const seed = Number(process.argv[3] ?? Date.now() % 1_000_000);
@@ -21,7 +22,12 @@ let [done, frames, longest] = [0, 0, 0];
 const problems: string[] = [];
 let first: number | null = null;
 for (let share = 0; done < streams; share++) {
-  const report = fuzz(Math.min(SHARE, streams - done), seed + share, () => performance.now());
+  const own = Math.min(SHARE, streams - done);
+  const clock = (): number => performance.now();
+  const report =
+    share % 2 === 0
+      ? fuzzDnp3(own, seed + share, clock)
+      : { framesTaken: 0, ...fuzzModbus(own, chance(seed + share), clock) };
   done += report.streams;
   frames += report.framesTaken;
   longest = Math.max(longest, report.longestMs);

@@ -230,3 +230,4 @@ process.exit(0);
 process.exit(0);
 process.exit(0);
 process.exit(0);
+process.exit(0);
