@@ -121,7 +121,7 @@ export class SimulatedDevice implements LinkUser, BenchDevice {
     return {
       ...{ code, name, station, protocol: 'dnp3', address },
       ...{ port: link.port, link: link.code, connected: link.connected },
-      ...{ eventsWaiting, eventsDropped, clockOffsetMs, faults, sleeps: wakesEveryMs !== undefined },
+      ...{ eventsWaiting, eventsDropped, clockOffsetMs, faults, sleeps: wakesEveryMs !== undefined, hasEvents: true },
       ...{ on, operations, pulses: [...pulses], problem },
     };
   }

@@ -188,7 +188,14 @@ export class SimulatedServer implements LinkUser, BenchDevice {
         clockOffsetMs: 0,
         faults: { driftPpm: 0, answerDelayMs: this.answerDelayMs },
       },
-      ...{ sleeps: false, on: this.on, operations: this.operations, pulses: [], problem: this.link.problem },
+      ...{
+        sleeps: false,
+        hasEvents: false,
+        on: this.on,
+        operations: this.operations,
+        pulses: [],
+        problem: this.link.problem,
+      },
     };
   }
 }

@@ -158,6 +158,12 @@ test('from an empty draft: a meter and a relay, both seen by a centre and by a t
   expect(await meter('Feed-in relay')).toBe(1);
   client.close(() => {});
 
+  // A run of points goes on behind the registers that are taken, as far apart as its values are wide.
+  await visit(page, rig, '/build/points?device=M1');
+  await page.getByRole('button', { name: 'Add a run…' }).click();
+  await page.getByLabel('Kind', { exact: false }).last().selectOption('setpoint');
+  await expect(page.getByRole('dialog')).toContainText('HR 0');
+  await page.getByRole('button', { name: 'Cancel' }).click();
   await visit(page, rig, '/build/device/M1');
   await expect(page.getByTestId('request-plan')).toContainText('input registers 0 to 21');
   expect(complaints).toEqual([]);

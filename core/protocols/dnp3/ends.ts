@@ -62,8 +62,8 @@ export function masterEnds(settings: MasterSettings): TwoEnds[] {
 export const outstationEnds = (settings: OutstationSettings): TwoEnds[] =>
   (
     [
-      ['Its own address', 'the master', String(settings.theirAddress)],
-      ['Our outstation', String(settings.ourAddress), `asks ${settings.ourAddress}`],
+      ['DNP3 address', String(settings.ourAddress), String(settings.theirAddress)],
+      ['Knows as the other', `master ${settings.theirAddress}`, `outstation ${settings.ourAddress}`],
       ['Confirms events within', `waits ${settings.confirmTimeoutMs} ms`, `${settings.confirmTimeoutMs} ms`],
       ['Operates after a select within', `waits ${settings.selectTimeoutMs} ms`, `${settings.selectTimeoutMs} ms`],
       [

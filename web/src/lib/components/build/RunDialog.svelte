@@ -24,8 +24,9 @@
   let pattern = $state('Feeder current L{n}');
   let problem = $state<string | null>(null);
 
-  const protocolOf = (code: string): ProtocolCode =>
-    devices.find((one) => one.code === code)?.protocol ?? FIRST_PROTOCOL;
+  function protocolOf(code: string): ProtocolCode {
+    return devices.find((one) => one.code === code)?.protocol ?? FIRST_PROTOCOL;
+  }
 
   function nextFree(of: PointKind, code: string): number {
     const protocol = protocolOf(code);

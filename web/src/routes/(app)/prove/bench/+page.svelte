@@ -40,6 +40,8 @@
     clockOffsetMs: number;
     faults: { driftPpm: number; answerDelayMs: number };
     sleeps: boolean;
+    /** Whether it has events and a clock of its own. */
+    hasEvents: boolean;
     operations: number;
   }
   interface BenchCentre {
@@ -257,7 +259,7 @@
               <span class="min-w-0 grow truncate {device.on ? '' : 'text-soft'}"
                 >{device.name}{device.on ? '' : ', off'}</span
               >
-              {#if device.on}
+              {#if device.on && device.hasEvents}
                 <span class="mono text-soft">{device.eventsWaiting} waiting</span>
                 {#if device.eventsDropped > 0}<span class="mono text-questionable">{device.eventsDropped} dropped</span
                   >{/if}
@@ -270,14 +272,16 @@
               <div class="flex flex-wrap items-center gap-x-4 gap-y-1 text-[12.5px]">
                 {@render action(device.on ? 'switch off' : 'switch on', 'PUT', device, 'power', { on: !device.on })}
                 {#if device.on}
-                  {@render action('reboot', 'POST', device, 'reboot')}
                   {#if device.sleeps}{@render action('wake it', 'POST', device, 'wake')}{/if}
-                  {@render action('fill its events', 'POST', device, 'fill')}
-                  {@render action('clock 5 s ahead', 'PUT', device, 'clock', {
-                    offsetMs: device.clockOffsetMs + 5000,
-                  })}
+                  {#if device.hasEvents}
+                    {@render action('reboot', 'POST', device, 'reboot')}
+                    {@render action('fill its events', 'POST', device, 'fill')}
+                    {@render action('clock 5 s ahead', 'PUT', device, 'clock', {
+                      offsetMs: device.clockOffsetMs + 5000,
+                    })}
+                  {/if}
                   <span class="flex basis-full gap-x-4">
-                    {@render fault(device, 'driftPpm', 'clock drifts, ppm')}
+                    {#if device.hasEvents}{@render fault(device, 'driftPpm', 'clock drifts, ppm')}{/if}
                     {@render fault(device, 'answerDelayMs', 'answers late by, ms')}
                   </span>
                 {/if}

@@ -56,11 +56,6 @@
           ></tr
         >
         <tr
-          ><td class="px-3 text-soft">{definition.words.name} address</td><td class="mono"
-            >{outbound.ourAddress ?? '–'}</td
-          ><td class="mono">{outbound.theirAddress ?? '–'}</td></tr
-        >
-        <tr
           ><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td
             >last asked {ago(session?.lastHeard)}, last confirmed {ago(session?.lastConfirmed)}</td
           ></tr
