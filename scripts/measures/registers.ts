@@ -231,3 +231,4 @@ process.exit(0);
 process.exit(0);
 process.exit(0);
 process.exit(0);
+process.exit(0);
