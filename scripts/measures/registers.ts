@@ -225,10 +225,6 @@ async function measureMany(): Promise<void> {
   process.stderr.write(`many: ${polls} polls of ${SERVERS} servers in 30 s\n`);
 }
 
-await { line: measureLine, rate: measureRate, many: measureMany }[measure]();
-process.exit(0);
-process.exit(0);
-process.exit(0);
-process.exit(0);
-process.exit(0);
+const MEASURES = { line: measureLine, rate: measureRate, many: measureMany };
+await MEASURES[measure]();
 process.exit(0);
