@@ -11,7 +11,7 @@ const PROTOCOLS = readdirSync(new URL('core/protocols', import.meta.url), { with
 /** A protocol's own folder is for core/protocols, the bench and tests; everybody else asks its definition and its sessions. */
 const NO_PROTOCOL = {
   regex:
-    '(@halvix/core/protocols/(?!sessions$)|(\\.\\./)+protocols/(?!(index|definition|definitions|client|server|control|credentials|measured|ends|settingfield)\\.ts$|sessions/))',
+    '(@halvix/core/protocols/(?!sessions$)|(\\.\\./)+protocols/(?!(index|definition|definitions|client|server|control|counterset|credentials|measured|ends|settingfield)\\.ts$|sessions/))',
   message: 'Name no protocol here: ask its definition (@halvix/core/protocols) or its sessions.',
 };
 

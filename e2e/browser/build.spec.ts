@@ -6,7 +6,7 @@ import { FEEDER_RELAY } from '../../bench/scenario/feederrelay.ts';
 import { KIND_WORDS } from '../../core/point/index.ts';
 import type { Rig } from '../rig/rig.ts';
 import { Hands } from './hands.ts';
-import { complaintsOf, startRig, urlOf, visit } from './rig.ts';
+import { complaintsOf, firstEngineer, startRig, urlOf, visit } from './rig.ts';
 
 let rig: Rig;
 test.describe.configure({ mode: 'serial' });
@@ -31,16 +31,6 @@ const LIST = [
   .map((row) => row.join('\t'))
   .join('\r\n');
 
-async function firstEngineer(page: Page): Promise<void> {
-  await page.goto(urlOf(rig));
-  await page.getByLabel('Name').fill('ada');
-  await page.getByLabel('Password, at least 12 characters').fill('long enough 1');
-  await page.getByLabel('Password again').fill('long enough 1');
-  await page.getByLabel('Secret').fill('from the terminal');
-  await page.getByRole('button', { name: 'Make the account' }).click();
-  await page.waitForURL('**/run');
-}
-
 async function signInAs(page: Page, name: string): Promise<void> {
   await page.goto(urlOf(rig));
   await page.getByLabel('Name').fill(name);
@@ -52,7 +42,7 @@ async function signInAs(page: Page, name: string): Promise<void> {
 test('from an empty database to a relay seen at the centre, in at most 25 interactions', async ({ page }) => {
   const complaints = complaintsOf(page);
   await rig.bench('PUT', '/devices/HLM-F2/power', { on: true });
-  await firstEngineer(page);
+  await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();
   const hands = new Hands(page);
   await hands.click('link', 'Build');

@@ -1,9 +1,9 @@
-import { expect, test, type Page } from '@playwright/test';
+import { expect, test } from '@playwright/test';
 import ModbusRTU from 'modbus-serial';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import type { Rig } from '../rig/rig.ts';
 import { Hands } from './hands.ts';
-import { complaintsOf, startRig, urlOf, visit } from './rig.ts';
+import { complaintsOf, firstEngineer, startRig, visit } from './rig.ts';
 
 let rig: Rig;
 let third = 0;
@@ -28,16 +28,6 @@ const LIST = [
   .map((row) => row.join('\t'))
   .join('\r\n');
 
-async function firstEngineer(page: Page): Promise<void> {
-  await page.goto(urlOf(rig));
-  await page.getByLabel('Name').fill('ada');
-  await page.getByLabel('Password, at least 12 characters').fill('long enough 1');
-  await page.getByLabel('Password again').fill('long enough 1');
-  await page.getByLabel('Secret').fill('from the terminal');
-  await page.getByRole('button', { name: 'Make the account' }).click();
-  await page.waitForURL('**/run');
-}
-
 const meter = async (name: string): Promise<number> =>
   (await rig.bench<{ name: string; value: number }[]>('GET', '/devices/ORL-M1/points')).find((one) => one.name === name)
     ?.value ?? NaN;
@@ -50,7 +40,7 @@ test('from an empty draft: a meter and a relay, both seen by a centre and by a t
   test.setTimeout(120_000);
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
-  await firstEngineer(page);
+  await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();
   const hands = new Hands(page);
   const device = page.getByRole('region', { name: 'Device' });

@@ -38,3 +38,14 @@ export function complaintsOf(page: Page): string[] {
   });
   return complaints;
 }
+
+/** From an empty database: the first visitor makes the first engineer. */
+export async function firstEngineer(page: Page, rig: Rig): Promise<void> {
+  await page.goto(urlOf(rig));
+  await page.getByLabel('Name').fill('ada');
+  await page.getByLabel('Password, at least 12 characters').fill('long enough 1');
+  await page.getByLabel('Password again').fill('long enough 1');
+  await page.getByLabel('Secret').fill('from the terminal');
+  await page.getByRole('button', { name: 'Make the account' }).click();
+  await page.waitForURL('**/run');
+}

@@ -1,3 +1,5 @@
+import { Counters } from '../counterset.ts';
+
 /** What a DNP3 session counts, each in words. All of them count since `CounterSet.since`. */
 export const COUNTER_WORDS = {
   requests: 'requests',
@@ -50,20 +52,8 @@ export const TROUBLE = [
 
 export type CounterName = keyof typeof COUNTER_WORDS;
 
-export class CounterSet {
-  readonly values = Object.fromEntries(Object.keys(COUNTER_WORDS).map((name) => [name, 0])) as Record<
-    CounterName,
-    number
-  >;
-
-  constructor(public since: number) {}
-
-  add(name: CounterName, count = 1): void {
-    this.values[name] += count;
-  }
-
-  reset(now: number): void {
-    for (const name of Object.keys(this.values) as CounterName[]) this.values[name] = 0;
-    this.since = now;
+export class CounterSet extends Counters<CounterName> {
+  constructor(since: number) {
+    super(Object.keys(COUNTER_WORDS) as CounterName[], since);
   }
 }
