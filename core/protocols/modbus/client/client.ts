@@ -1,12 +1,11 @@
-import { sameBytes } from '../../../bytes/index.ts';
 import { Priority, type Wish } from '../../../line/index.ts';
 import type { Instant } from '../../../session/index.ts';
-import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, SurveyedPoint } from '../../client.ts';
+import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint } from '../../client.ts';
 import type { ControlStep } from '../../control.ts';
 import { CounterSet } from '../counters.ts';
 import type { Order } from '../order.ts';
-import { isBitTable, TABLE_WORDS, type ModbusAt } from '../points.ts';
-import { periodOf, type ClientSettings } from '../settings.ts';
+import type { ModbusAt } from '../points.ts';
+import type { ClientSettings } from '../settings.ts';
 import { encodeFrame, FRAME_OVERHEAD, OCTET_WIDTH, type FramingName, type WireEvent } from '../wire/frame.ts';
 import {
   decodeAnswer,
@@ -18,8 +17,9 @@ import {
   type Answer,
   type Request,
 } from '../wire/pdu.ts';
-import { blockWords, halved, planBlocks, READ_FUNCTION, withoutGaps, type Block } from './blocks.ts';
-import { CarryingAnswer, readingsOf, type RegisterReading } from './readings.ts';
+import { blockWords, READ_FUNCTION } from './blocks.ts';
+import { CarryingAnswer } from './readings.ts';
+import { Rounds, type RunningBlock } from './rounds.ts';
 import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
 
 /*
@@ -41,21 +41,6 @@ import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes
  *  8. A period of 0: read once when the connection is made.
  */
 
-interface RunningBlock {
-  block: Block;
-  /** When it is to be read next; null: not by itself. */
-  due: Instant | null;
-  underWay: boolean;
-  readAt: Instant | null;
-  /** What its last answer brought, and when all of it was handed out. */
-  data: Uint8Array | null;
-  toldAt: Instant;
-  /** The device refuses it, or leaves it unanswered: why. */
-  refused: string | null;
-  /** It has been given its place in its period. */
-  placed: boolean;
-}
-
 type Job =
   | { type: 'read'; running: RunningBlock }
   | { type: 'write'; writing: Writing }
@@ -75,14 +60,6 @@ interface Exchange {
 const MAX_WAITING = 32;
 /** Requests of one turn, where several may be under way. */
 const MOST_IN_TURN = 64;
-/** What is refused or left unanswered is asked for again so rarely. */
-const REFUSED_PAUSE_MS = 60_000;
-/** What is read once for each connection is not read again so soon: some servers close after each answer. */
-const ONCE_AGAIN_MS = 5000;
-/** What does not change is handed out so rarely. */
-const ALL_AGAIN_MS = 5000;
-/** Periods from here on begin at different moments in different devices. */
-const SPREAD_FROM_MS = 5000;
 /** How long octets of an answer may falter. */
 const ARRIVAL_SLACK_MS = 100;
 const MAX_EXTENSION = 4;
@@ -97,7 +74,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
   private up = false;
   private state: 'unknown' | 'answering' | 'silent' = 'unknown';
-  private blocks: RunningBlock[] = [];
+  private readonly rounds: Rounds;
   private readonly outstanding = new Map<number, Exchange>();
   private transaction = 0;
   private sentInTurn = 0;
@@ -129,6 +106,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   ) {
     this.counters = new CounterSet(now);
     this.lossAt = now + this.patienceMs;
+    this.rounds = new Rounds(settings, framing, options);
     this.plan(options.points, now);
   }
 
@@ -146,9 +124,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   get atRest(): boolean {
     const waits = this.controls.length + this.orders.length + this.pulses.length + this.readBack.length;
-    return (
-      waits === 0 && this.repetitions.length === 0 && !this.holdsLine && !this.blocks.some(({ due }) => due !== null)
-    );
+    return waits === 0 && this.repetitions.length === 0 && !this.holdsLine && this.rounds.isDone;
   }
 
   get indications(): string[] {
@@ -156,33 +132,16 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   get learned(): string | null {
-    const refused = this.blocks.filter((one) => one.refused !== null);
-    if (refused.length === 0) return null;
-    return refused.map(({ block, refused: why }) => `${blockWords(block)}: ${why}`).join('; ');
+    return this.rounds.learned;
   }
 
   // ---- what is to be read
 
   private plan(points: readonly ClientPoint<ModbusAt>[], now: Instant): void {
-    const before = new Map(this.blocks.map((one) => [keyOf(one.block), one]));
-    this.blocks = planBlocks(points, this.settings, this.framing, this.options.octetMs).map((block) => {
-      const known = before.get(keyOf(block));
-      return known ? { ...known, block, underWay: false, data: null } : newRunning(block, now);
-    });
+    this.rounds.plan(points, now);
     this.readBack = [];
     this.repetitions = [];
     this.suspect = null;
-  }
-
-  /** When a block that has just been dealt with is to be read again. */
-  private settle(running: RunningBlock, now: Instant): void {
-    const period = periodOf(this.settings, running.block.group);
-    if (running.refused !== null) running.due = now + Math.max(REFUSED_PAUSE_MS, period);
-    else if (period === 0) running.due = null;
-    else if (!running.placed && period >= SPREAD_FROM_MS) running.due = now + Math.ceil(period * this.options.phase);
-    // What is behind does not catch up.
-    else running.due = Math.max((running.due ?? now) + period, now);
-    running.placed = true;
   }
 
   // ---- the line
@@ -191,10 +150,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.up = true;
     this.outstanding.clear();
     this.owed = { until: 0, count: 0 };
-    for (const one of this.blocks) {
-      const once = periodOf(this.settings, one.block.group) === 0;
-      if (once && (one.readAt === null || now - one.readAt > ONCE_AGAIN_MS)) one.due = now;
-    }
+    this.rounds.connected(now);
   }
 
   stop(now: Instant): void {
@@ -246,8 +202,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const pulse = this.pulses.length > 0 ? Math.min(...this.pulses.map(({ at }) => at)) : Infinity;
     if (this.state === 'silent') return Math.min(pulse, this.nextProbe);
     if (this.orders.length > 0) return 0;
-    let next = pulse;
-    for (const { due, underWay } of this.blocks) if (due !== null && !underWay && due < next) next = due;
+    const next = Math.min(pulse, this.rounds.nextDue);
     return next === Infinity ? null : next;
   }
 
@@ -275,23 +230,15 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (repetition) return repetition;
     if (this.state === 'silent') {
       // Another one each time: it may be there and leave just one unanswered.
-      const first = this.blocks.at(this.probes % Math.max(1, this.blocks.length));
+      const first = this.rounds.at(this.probes);
       if (now < this.nextProbe || first === undefined) return null;
       return { job: { type: 'read', running: first }, since: this.nextProbe, attempt: this.settings.retries };
     }
     const [order] = this.orders;
-    const due = this.mostDue(now);
+    const due = this.rounds.mostDue(now);
     if (order && (due === null || order.since < (due.due ?? now)))
       return { job: { type: 'order', ...order }, since: order.since, attempt: 0 };
     return due === null ? null : { job: { type: 'read', running: due }, since: due.due ?? now, attempt: 0 };
-  }
-
-  private mostDue(now: Instant): RunningBlock | null {
-    let found: RunningBlock | null = null;
-    for (const one of this.blocks)
-      if (one.due !== null && !one.underWay && now >= one.due && (found?.due == null || one.due < found.due))
-        found = one;
-    return found;
   }
 
   grant(now: Instant, begins: Instant): void {
@@ -397,8 +344,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         this.onControl(command, now);
         break;
       case 'pollNow':
-        // All of it is told, whether it has changed or not.
-        for (const one of this.blocks) [one.due, one.data] = [now, null];
+        this.rounds.all(now);
         break;
       case 'survey':
         this.ask(command.id, { what: 'identify' }, true, now);
@@ -463,22 +409,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     said: { name: string; text: string }[] = [],
     words = '',
   ): void {
-    if (survey) this.effects.push({ type: 'surveyed', id, problem, found: this.found(), attributes: said });
+    if (survey) this.effects.push({ type: 'surveyed', id, problem, found: this.rounds.found(), attributes: said });
     else this.effects.push({ type: 'ordered', id, problem, answer: words === '' ? {} : { words } });
-  }
-
-  /** What has been read of the list: a server cannot say what else it has. */
-  private found(): SurveyedPoint[] {
-    return this.blocks
-      .filter(({ readAt, refused }) => readAt !== null && refused === null)
-      .flatMap(({ block }) => block.points)
-      .map(({ kind, at }) => ({
-        kind,
-        address: `${TABLE_WORDS[at.table].short} ${at.address}${at.bit === null ? '' : `.${at.bit}`}`,
-        form: isBitTable(at.table) ? 'bit' : at.type,
-        value: 0,
-        said: '',
-      }));
   }
 
   // ---- when something comes
@@ -552,7 +484,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const wasSilent = this.state === 'silent';
     this.state = 'answering';
     this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
-    if (wasSilent) for (const one of this.blocks) [one.due, one.data] = [now, null];
+    if (wasSilent) this.rounds.all(now);
   }
 
   private onResult({ job }: Exchange, answer: Answer, frame: WireEvent & { type: 'frame' }, now: Instant): void {
@@ -574,51 +506,27 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   private onRead(running: RunningBlock, data: Uint8Array, frame: WireEvent & { type: 'frame' }, now: Instant): void {
     const { block } = running;
-    running.readAt = now;
     if (running.refused !== null) this.effects.push({ type: 'noted', words: `${blockWords(block)} can be read again` });
-    running.refused = null;
-    this.settle(running, now);
-    const readings = this.news(running, data, now);
+    const readings = this.rounds.read(running, data, now);
     if (readings.length === 0) return;
     const carried = new CarryingAnswer(frame, block);
     this.effects.push({ type: 'readings', readings, carried, token: null, keep: null });
   }
 
-  /** What has changed since the last answer; all of it now and then, so that it is seen to be fresh. */
-  private news(running: RunningBlock, data: Uint8Array, now: Instant): RegisterReading[] {
-    const { block, data: before } = running;
-    const all = before === null || now - running.toldAt >= ALL_AGAIN_MS;
-    running.data = data;
-    if (all) running.toldAt = now;
-    return all ? readingsOf(block, data) : sameBytes(before, data) ? [] : readingsOf(block, data, before);
-  }
-
   private onRefused(running: RunningBlock, exception: number, now: Instant): void {
-    const { illegalAddress, illegalValue } = ExceptionCode;
-    const smaller = exception === illegalAddress || exception === illegalValue;
-    const parts = smaller ? (withoutGaps(running.block) ?? halved(running.block)) : null;
-    if (parts !== null && this.blocks.includes(running)) {
-      const own = parts.map((block) => newRunning(block, now));
-      this.blocks = this.blocks.flatMap((one) => (one === running ? own : [one]));
-      return;
-    }
-    if (exception === ExceptionCode.busy) {
-      running.due = now;
-      this.settle(running, now);
-      return;
-    }
-    this.cannotRead(running, exceptionWords(exception), now);
+    const { illegalAddress, illegalValue, busy } = ExceptionCode;
+    if ((exception === illegalAddress || exception === illegalValue) && this.rounds.cut(running, now)) return;
+    if (exception === busy) this.rounds.settle(running, now);
+    else this.cannotRead(running, exceptionWords(exception), now);
   }
 
   private cannotRead(running: RunningBlock, words: string, now: Instant): void {
-    const first = running.refused !== words;
-    running.refused = words;
-    running.due = now;
-    this.settle(running, now);
+    if (!this.rounds.has(running)) return;
+    const isNews = this.rounds.refuse(running, words, now);
     this.effects.push({
       type: 'unreadable',
       points: running.block.points.map(({ id }) => id),
-      words: first ? `${blockWords(running.block)} cannot be read: ${words}` : '',
+      words: isNews ? `${blockWords(running.block)} cannot be read: ${words}` : '',
     });
   }
 
@@ -650,10 +558,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.tell(writing, { step: 'operated' });
   }
 
-  private lookAgain({ table, address }: ModbusAt, now: Instant): void {
-    for (const running of this.blocks) {
-      const { block } = running;
-      if (block.table !== table || address < block.start || address >= block.start + block.count) continue;
+  private lookAgain(at: ModbusAt, now: Instant): void {
+    for (const running of this.rounds.touching(at)) {
       running.data = null;
       if (!running.underWay) this.readBack.push({ running, since: now });
     }
@@ -694,27 +600,23 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       default:
         job satisfies never;
     }
-    if (this.settings.dropsRound && this.state === 'answering') this.dropRound(now);
+    if (this.settings.dropsRound && this.state === 'answering') this.rounds.drop(now);
     const tries = this.unansweredBlocks > 0 ? 0 : this.settings.retries;
     if (attempt < tries && this.state !== 'silent') {
       this.repetitions.push({ job, attempt: attempt + 1, since: now });
       return;
     }
     this.unansweredBlocks++;
-    if (this.state !== 'silent' && this.unansweredBlocks < 2 && this.blocks.length > 1) {
+    if (this.state !== 'silent' && this.unansweredBlocks < 2 && this.rounds.length > 1) {
       this.suspect = { running: job.running, words };
       job.running.due = now + this.patienceMs;
       // Whether it is there at all the next one shows.
-      const other = this.blocks.find((one) => one !== job.running && one.refused === null);
+      const other = this.rounds.other(job.running);
       if (other) other.due = now;
       return;
     }
     job.running.due = now;
     this.becomeSilent(now, `${words} to ${attempt + 1 === 1 ? '1 request' : `${attempt + 1} requests`}`);
-  }
-
-  private dropRound(now: Instant): void {
-    for (const one of this.blocks) if (one.due !== null && !one.underWay && one.due <= now) this.settle(one, now);
   }
 
   private writeLost(writing: Writing, words: string): void {
@@ -744,13 +646,9 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       );
     for (const order of this.orders.splice(0)) this.endOrder(order, words);
     this.repetitions = [];
-    for (const one of this.blocks) one.underWay = false;
+    this.rounds.release();
   }
 }
-
-const newRunning = (block: Block, now: Instant): RunningBlock => ({
-  ...{ block, due: now, underWay: false, readAt: null, data: null, toldAt: 0, refused: null, placed: false },
-});
 
 /** What was asked for is under way no more. */
 function settled({ job }: Exchange): void {
@@ -767,9 +665,6 @@ const OBJECT_NAMES: Record<number, string> = {
   5: 'model',
   6: 'application',
 };
-
-const keyOf = ({ group, table, start, count, points }: Block): string =>
-  `${group} ${table} ${start} ${count} ${points.map(({ id, at }) => `${id} ${at.type} ${at.order}`).join(',')}`;
 
 function requestOf(job: Job): Request {
   switch (job.type) {

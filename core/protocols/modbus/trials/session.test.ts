@@ -323,6 +323,14 @@ describe('peers that are not as they should be', () => {
     expect(bench.values()).toEqual({ 1: 0, 2: -2, 3: 1.5, 4: 1, 5: 1 });
   });
 
+  test('a list that changes while an answer is under way: nothing of the old one comes', () => {
+    const bench = new Bench(POINTS);
+    filled(bench.memory);
+    bench.start();
+    bench.command({ type: 'setPoints', points: [point(9, 'holdingRegisters', 3)] });
+    expect(bench.run(100).values()).toEqual({ 9: 3 });
+  });
+
   test('several requests under way over TCP, and their answers in any order', () => {
     const bench = new Bench(POINTS, { outstanding: 4 });
     filled(bench.memory);
