@@ -30,6 +30,8 @@ export interface PortMember {
 
 interface Connection {
   peer: number;
+  /** What came before it was known whose it is. */
+  early: Uint8Array[];
   caller: Recogniser;
   members: Set<PortMember>;
   timer: NodeJS.Timeout;
@@ -37,6 +39,12 @@ interface Connection {
 
 /** A connection shows by then whose it is. */
 const UNKNOWN_MS = 20_000;
+
+/** Octets that are kept for whoever it will be. */
+const MOST_EARLY = 1024;
+
+/** Whether several peers may use it at once. */
+const isShared = ({ config: { protocol, settings } }: PortMember): boolean => serverSide(protocol).peers(settings) > 1;
 
 export class OutboundPort {
   private readonly members = new Set<PortMember>();
@@ -111,24 +119,35 @@ export class OutboundPort {
     const centres = [...this.members].map(({ config: { code, settings } }) => ({ code, settings }));
     const caller = serverSide(this.protocol).recogniser(centres);
     const timer = setTimeout(() => call.end(), UNKNOWN_MS);
-    this.connections.set(call, { peer: ++this.peers, caller, members: new Set(), timer });
+    this.connections.set(call, { peer: ++this.peers, early: [], caller, members: new Set(), timer });
   }
 
   private onData(call: Call, bytes: Uint8Array): void {
     const connection = this.connections.get(call);
     if (connection === undefined) return;
+    const known = connection.members.size > 0;
     for (const code of new Set(connection.caller.push(bytes))) {
       const member = [...this.members].find(({ config }) => config.code === code);
       if (member !== undefined && !connection.members.has(member)) this.join(call, connection, member);
     }
+    if (!known) this.hold(connection, bytes);
     // Garbage and other addresses are counted where there is only one whose they could be.
     const takers = connection.members.size > 0 ? connection.members : this.soleMember();
     for (const member of takers) member.data(connection.peer, bytes);
   }
 
+  /** The first request may come in pieces: whose it is shows with the last of them, and all of them are for its session. */
+  private hold(connection: Connection, bytes: Uint8Array): void {
+    const [member] = connection.members;
+    if (member !== undefined) {
+      if (isShared(member)) for (const early of connection.early) member.data(connection.peer, early);
+      connection.early = [];
+    } else if (connection.early.reduce((sum, { length }) => sum + length, 0) < MOST_EARLY) connection.early.push(bytes);
+  }
+
   private soleMember(): ReadonlySet<PortMember> {
     const [sole] = this.members;
-    const alone = this.members.size === 1 && this.callsOf(sole).length === 0;
+    const alone = this.members.size === 1 && !isShared(sole) && this.callsOf(sole).length === 0;
     return alone ? this.members : new Set();
   }
 

@@ -9,7 +9,7 @@ import ModbusRTU from 'modbus-serial';
 import { execFile, spawn, type ChildProcess } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { existsSync, mkdtempSync } from 'node:fs';
-import { createServer } from 'node:net';
+import { connect, createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
@@ -305,6 +305,22 @@ describe('our server', () => {
       expect(await exceptionOf(client.writeCoil(0, false))).toBe(4);
       await rig.bench('DELETE', '/devices/FNK-FC/points/binary/2');
     });
+  });
+
+  test('a first request in pieces, and several at once, are answered', async () => {
+    const socket = connect(third, '127.0.0.1');
+    const came: Buffer[] = [];
+    socket.on('data', (octets) => came.push(octets));
+    const request = (transaction: number): number[] => [0, transaction, 0, 0, 0, 6, OURS, 2, 0, 0, 0, 1];
+    for (const octet of request(1)) {
+      socket.write(Uint8Array.of(octet));
+      await new Promise((resolve) => setTimeout(resolve, 10));
+    }
+    await rig.until('it is answered', async () => Buffer.concat(came).length === 10);
+    socket.write(Uint8Array.from([2, 3, 4, 5].flatMap(request)));
+    await rig.until('all are', async () => Buffer.concat(came).length === 50);
+    expect(Buffer.concat(came).filter((_, at) => at % 10 === 1)).toEqual(Buffer.of(1, 2, 3, 4, 5));
+    socket.destroy();
   });
 
   test('is read and written by mbpoll too, while others are connected', async () => {
