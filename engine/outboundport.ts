@@ -142,7 +142,12 @@ export class OutboundPort {
     if (member !== undefined) {
       if (isShared(member)) for (const early of connection.early) member.data(connection.peer, early);
       connection.early = [];
-    } else if (connection.early.reduce((sum, { length }) => sum + length, 0) < MOST_EARLY) connection.early.push(bytes);
+      return;
+    }
+    connection.early.push(bytes);
+    // The oldest go first: what is being put together is at the end.
+    const length = (): number => connection.early.reduce((sum, piece) => sum + piece.length, 0);
+    while (connection.early.length > 1 && length() > MOST_EARLY) connection.early.shift();
   }
 
   private soleMember(): ReadonlySet<PortMember> {

@@ -1,5 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
-import type { ControlMode, ControlStep } from '../../control.ts';
+import type { ClientNews } from '../../client.ts';
+import type { ControlMode } from '../../control.ts';
 import type { DeviceAttribute } from '../attributes.ts';
 import type { CarryingFragment, ListedPoint } from './carried.ts';
 import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
@@ -51,17 +52,11 @@ export type MasterEffect =
   | { type: 'keep'; keep: Uint8Array }
   /** A survey has come to its end; problem: why it has not everything. */
   | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
-  | { type: 'communication'; state: 'answering' | 'silent'; words: string }
-  | { type: 'answered'; roundTripMs: number }
-  /** Somebody else answered what this device was asked. */
-  | { type: 'stranger'; address: number; destination: number }
-  /** The device's clock against ours: how much it is ahead, and how sure that is; milliseconds. */
-  | { type: 'clock'; offsetMs: number; uncertaintyMs: number }
-  /** Octets of a file that have come so far. */
-  | { type: 'fileProgress'; id: string; octets: number }
+  | Extract<
+      ClientNews,
+      { type: 'communication' | 'answered' | 'stranger' | 'clock' | 'fileProgress' | 'control' | 'diagnostic' }
+    >
   /** An order has come to its end; problem: why nothing came of it. */
   | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }
   /** Commands that somebody gave the device. */
-  | { type: 'commandsReported'; commands: ReportedCommand[] }
-  | ({ type: 'control'; id: string } & ControlStep)
-  | { type: 'diagnostic'; words: string };
+  | { type: 'commandsReported'; commands: ReportedCommand[] };
