@@ -42,7 +42,7 @@ await makePartitions(database, Date.now(), 2);
 
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'ingest',
   stations: [],
   outbounds: [],

@@ -9,7 +9,7 @@ import { Journal } from './journal.ts';
 
 const device: DeviceConfig = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'test',
   stations: [],
   links: [],

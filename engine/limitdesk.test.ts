@@ -9,7 +9,7 @@ const LIMITS: Limits = { lowLow: null, low: null, high: 900, highHigh: 950, hyst
 const deviceWith = (limits: Limits | null): DeviceConfig => {
   const [device] = configurationSchema.parse({
     schema: 'halvix.configuration',
-    version: 2,
+    version: 3,
     network: 'test',
     stations: [],
     links: [],

@@ -335,7 +335,7 @@ export class LinkRunner {
       this.onGatewayData(call, state, bytes);
       return;
     }
-    for (const device of state.caller.push(bytes)) {
+    for (const device of state.caller.push(bytes, clock.now())) {
       if (state.devices.has(device)) continue;
       // Its newest connection counts.
       const before = this.callOf(device);
@@ -349,7 +349,7 @@ export class LinkRunner {
   }
 
   private onGatewayData(call: Call, state: CallerState, bytes: Uint8Array): void {
-    for (const device of state.caller.push(bytes)) state.devices.add(device);
+    for (const device of state.caller.push(bytes, clock.now())) state.devices.add(device);
     if (state.devices.size === 0) return;
     if (this.gateway !== call) {
       clearTimeout(state.timer);

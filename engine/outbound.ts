@@ -1,4 +1,10 @@
-import { isAllowed, type MappingConfig, type OutboundConfig, type PointConfig } from '@halvix/core/config';
+import {
+  endpointWords,
+  isAllowed,
+  type MappingConfig,
+  type OutboundConfig,
+  type PointConfig,
+} from '@halvix/core/config';
 import type { OutboundState, Trail } from '@halvix/core/path';
 import {
   addressOf,
@@ -28,7 +34,7 @@ import { clock, Driver } from '@halvix/wire';
 import type { CentreControl, GivenCommand } from './controls.ts';
 import type { Change, Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
-import type { OutboundPort, PortMember } from './outboundport.ts';
+import type { OutboundLink, OutboundMember } from './outboundlink.ts';
 
 export interface OutboundContext {
   exchange: Exchange;
@@ -65,13 +71,13 @@ type Update = ServerUpdate<TargetPointAt>;
 export class OutboundRunner {
   private readonly server: Server<TargetPointAt>;
   private readonly driver: Driver<ServerCommand<TargetPointAt>, ServerEffect>;
-  private readonly member: PortMember;
+  private readonly member: OutboundMember;
   private bySource = new Map<string, Target[]>();
   private byTarget = new Map<string, Target>();
   private stopListening: () => void = () => {};
   private since = clock.now();
   /** Who is connected: from where, and by which address. */
-  private readonly peers = new Map<number, { from: string; address: string }>();
+  private readonly peers = new Map<number, { from: string; address: string | null }>();
   private readonly several: boolean;
   private connectionSince: number | null = null;
   private lastHeard: number | null = null;
@@ -81,12 +87,12 @@ export class OutboundRunner {
 
   constructor(
     public config: OutboundConfig,
-    private readonly port: OutboundPort,
+    readonly link: OutboundLink,
     private readonly context: OutboundContext,
   ) {
     this.several = serverSide(config.protocol).peers(config.settings) > 1;
     this.indexMappings();
-    this.server = serverSide(config.protocol).make(config.settings, this.offered(), clock.now());
+    this.server = serverSide(config.protocol).make(config.settings, link.timing, this.offered(), clock.now());
     this.driver = new Driver(this.server, (effect) => this.onEffect(effect));
     this.member = {
       config,
@@ -169,25 +175,25 @@ export class OutboundRunner {
       true,
     );
     this.stopListening = this.context.exchange.listen((changes) => this.pass(changes, false));
-    this.port.add(this.member);
+    this.link.add(this.member);
   }
 
   stop(): void {
     this.stopListening();
-    this.port.remove(this.member);
+    this.link.remove(this.member);
     this.driver.close();
   }
 
   /** What of its state people act on. */
   essence(): string {
-    return [this.port.problem, this.since, this.connectedFrom, this.lastProblem?.time].join(' ');
+    return [this.link.problem, this.since, this.connectedFrom, this.lastProblem?.time].join(' ');
   }
 
   state(): OutboundState {
     return {
-      state: this.port.problem === null ? 'listening' : 'failed',
+      state: this.link.problem === null ? 'listening' : 'failed',
       since: this.since,
-      problem: this.port.problem,
+      problem: this.link.problem,
       connectedFrom: this.connectedFrom,
       connectionSince: this.connectionSince,
       lastHeard: this.lastHeard,
@@ -266,7 +272,7 @@ export class OutboundRunner {
     return from.length > 0 ? from.join(', ') : null;
   }
 
-  private onUp(peer: number, from: string, address: string): void {
+  private onUp(peer: number, from: string, address: string | null): void {
     this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
     if (this.several) this.driver.command({ type: 'came', peer });
@@ -296,8 +302,8 @@ export class OutboundRunner {
 
   private onListening(): void {
     this.since = clock.now();
-    if (this.port.problem !== null)
-      this.problem(`cannot listen on ${this.config.host}:${this.config.port}: ${this.port.problem}`);
+    if (this.link.problem !== null)
+      this.problem(`nobody gets to ${endpointWords(this.link.config)}: ${this.link.problem}`);
     this.context.changed();
   }
 
@@ -310,7 +316,7 @@ export class OutboundRunner {
   private onEffect(effect: ServerEffect): void {
     switch (effect.type) {
       case 'send':
-        this.port.send(this.member, effect.octets, effect.peer);
+        this.link.send(this.member, effect.octets, effect.peer);
         break;
       case 'read':
         this.onRead(effect.addresses);
@@ -397,12 +403,10 @@ export class OutboundRunner {
     this.driver.command({ type: 'controlResult', token, outcomes });
   }
 
-  /** Whether whoever asks may operate anything, by where it is. */
+  /** Whether whoever asks may operate anything, by where it is; on a way without addresses there is only one place. */
   private mayOperate(peer: number | undefined): boolean {
-    const { address } = (peer === undefined ? [...this.peers.values()].at(-1) : this.peers.get(peer)) ?? {
-      address: '',
-    };
-    return isAllowed(address, this.config.controlsFrom);
+    const who = peer === undefined ? [...this.peers.values()].at(-1) : this.peers.get(peer);
+    return who !== undefined && (who.address === null || isAllowed(who.address, this.config.controlsFrom));
   }
 
   private notFrom({ address }: CentreOrder, peer: number | undefined): ControlOutcome {

@@ -29,7 +29,7 @@ import { LimitDesk } from './limitdesk.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
-import { OutboundPort } from './outboundport.ts';
+import { OutboundLink } from './outboundlink.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
 import { Publisher } from './publisher.ts';
@@ -42,7 +42,7 @@ export class Runtime {
   readonly devices = new Map<string, DeviceRunner>();
   readonly links = new Map<string, LinkRunner>();
   readonly outbounds = new Map<string, OutboundRunner>();
-  private readonly ports = new Map<string, OutboundPort>();
+  private readonly outboundLinks = new Map<string, OutboundLink>();
   readonly historian: Historian;
   private readonly limits = new LimitDesk(this.exchange, this.journal);
   readonly publisher: Publisher;
@@ -121,7 +121,9 @@ export class Runtime {
 
     for (const [code, outbound] of this.outbounds) {
       const next = configuration.outbounds.find((one) => one.code === code);
-      if (next && sameDocument(withoutMappings(next), withoutMappings(outbound.config))) continue;
+      const link = next && links.get(next.link);
+      const same = next && sameDocument(withoutMappings(next), withoutMappings(outbound.config));
+      if (same && link && outbound.link.fits(link)) continue;
       outbound.stop();
       this.outbounds.delete(code);
     }
@@ -177,8 +179,11 @@ export class Runtime {
       });
       this.devices.set(device.code, runner);
     }
-    await this.closePorts(configuration.outbounds);
-    for (const config of configuration.outbounds) this.bringOutbound(config, touched);
+    await this.closeOutboundLinks(links);
+    for (const config of configuration.outbounds) {
+      const link = links.get(config.link);
+      if (link) this.bringOutbound(config, link, touched);
+    }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
     this.revision = id;
@@ -199,14 +204,14 @@ export class Runtime {
     return link;
   }
 
-  private bringOutbound(config: OutboundConfig, touched: ReadonlySet<string>): void {
+  private bringOutbound(config: OutboundConfig, link: LinkConfig, touched: ReadonlySet<string>): void {
     const running = this.outbounds.get(config.code);
     if (running) {
       const concerned = config.mappings.some(({ device }) => touched.has(device));
       if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
       return;
     }
-    const outbound = new OutboundRunner(config, this.portFor(config), {
+    const outbound = new OutboundRunner(config, this.outboundLinkFor(link), {
       exchange: this.exchange,
       journal: this.journal,
       control: (control) => this.commands.fromCentre(control),
@@ -222,20 +227,21 @@ export class Runtime {
     for (const [code, octets] of await keptOf(this.database, unknown)) this.keeps.set(code, octets);
   }
 
-  private portFor(config: OutboundConfig): OutboundPort {
-    const key = portKey(config);
-    const port = this.ports.get(key) ?? new OutboundPort(config);
-    this.ports.set(key, port);
-    return port;
+  private outboundLinkFor(config: LinkConfig): OutboundLink {
+    const running = this.outboundLinks.get(config.code);
+    if (running) return running;
+    const link = new OutboundLink(config, () => this.publisher.hopsChanged());
+    this.outboundLinks.set(config.code, link);
+    return link;
   }
 
-  /** Ports that nobody uses any more, or uses in another way, are closed before they are opened anew. */
-  private async closePorts(wanted: readonly OutboundConfig[]): Promise<void> {
-    const keys = new Set(wanted.map(portKey));
-    for (const [key, port] of this.ports) {
-      if (!port.isEmpty && keys.has(key)) continue;
-      await port.close();
-      this.ports.delete(key);
+  /** Links to centres that nobody uses any more, or uses in another way, are closed before they are opened anew. */
+  private async closeOutboundLinks(wanted: ReadonlyMap<string, LinkConfig>): Promise<void> {
+    for (const [code, link] of this.outboundLinks) {
+      const next = wanted.get(code);
+      if (!link.isEmpty && next && link.fits(next)) continue;
+      await link.close();
+      this.outboundLinks.delete(code);
     }
   }
 
@@ -273,6 +279,8 @@ export class Runtime {
       if (this.publisher.isWatchedLink(code))
         hops.push({ kind: 'lane', code, essence: null, state: () => link.laneState() });
     }
+    for (const [code, link] of this.outboundLinks)
+      hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
     for (const [code, outbound] of this.outbounds)
       hops.push({ kind: 'outbound', code, essence: () => outbound.essence(), state: () => outbound.state() });
     hops.push({ kind: 'engine', code: this.engine, essence: null, state: () => this.engineState() });
@@ -306,7 +314,7 @@ export class Runtime {
   async stop(): Promise<void> {
     this.probes.stop();
     for (const outbound of this.outbounds.values()) outbound.stop();
-    await this.closePorts([]);
+    await this.closeOutboundLinks(new Map());
     for (const device of this.devices.values()) device.stop();
     for (const link of this.links.values()) await link.stop();
     await this.historian.stop();
@@ -315,8 +323,6 @@ export class Runtime {
   }
 }
 
-const portKey = ({ protocol, host, port, tls: { serverName: _name, ...tls } }: OutboundConfig): string =>
-  JSON.stringify([protocol, host, port, tls]);
 const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
 const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */

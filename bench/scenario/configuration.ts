@@ -209,14 +209,16 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       },
     },
   }));
-  const outbound = (code: string, name: string, centre: string, port: number, theirAddress: number): unknown => ({
+  const port = (code: string, centre: string, number: number): unknown => ({
+    ...{ code, name: `To ${centre}`, type: 'tcpServer', host: '127.0.0.1', port: number },
+  });
+  const outbound = (code: string, name: string, centre: string, theirAddress: number): unknown => ({
     code,
     name,
     centre,
     protocol: 'dnp3',
-    host: '127.0.0.1',
+    link: code,
     allowFrom: [...LOOPBACK_ONLY],
-    port,
     settings: { ourAddress: 10, theirAddress },
     mappings,
   });
@@ -226,7 +228,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
   return configurationSchema.parse({
     schema: 'halvix.configuration',
-    version: 2,
+    version: 3,
     network: 'Varrow Basin Utilities',
     stations: [
       { code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' },
@@ -237,6 +239,8 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
       ...small.links,
       ...registers.links,
+      port('QST', 'Quillstone', ports.quillstone),
+      port('AMB', 'Ambry', ports.ambry),
     ],
     devices: [
       {
@@ -252,9 +256,6 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       ...small.devices,
       ...registers.devices,
     ],
-    outbounds: [
-      outbound('QST', 'centre', 'Quillstone', ports.quillstone, 100),
-      outbound('AMB', 'standby', 'Ambry', ports.ambry, 101),
-    ],
+    outbounds: [outbound('QST', 'centre', 'Quillstone', 100), outbound('AMB', 'standby', 'Ambry', 101)],
   });
 }

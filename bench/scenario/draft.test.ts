@@ -34,9 +34,9 @@ describe('the draft in pieces', () => {
   test('taken apart and put together it is the same, whatever the order of the pieces', () => {
     fc.assert(
       fc.property(fc.shuffledSubarray(decompose(demo), { minLength: decompose(demo).length }), (pieces) => {
-        expect(sameDocument(compose(pieces), { ...demo, outbounds: [demo.outbounds[1], demo.outbounds[0]] })).toBe(
-          true,
-        );
+        const [lan, quillstone, ambry] = demo.links;
+        const outbounds = [demo.outbounds[1], demo.outbounds[0]];
+        expect(sameDocument(compose(pieces), { ...demo, links: [ambry, lan, quillstone], outbounds })).toBe(true);
       }),
       { numRuns: 10 },
     );
@@ -98,7 +98,7 @@ describe('comparison', () => {
     expect(effects((c) => (c.links[0].port = 9))[0]).toBe('HLM-F1 restarts');
     expect(effects((c) => (c.devices[0].life = 'outOfService'))[0]).toBe('HLM-F1 stops');
     expect(effects((c) => c.outbounds[1].mappings.pop())[2]).toBe('AMB listChanges');
-    expect(effects((c) => (c.outbounds[1].port = 9))[2]).toBe('AMB restarts');
+    expect(effects((c) => (c.links[2].port = 9))[2]).toBe('AMB restarts');
     expect(effects((c) => c.outbounds.pop())).toContain('AMB stops');
   });
 });
@@ -108,11 +108,15 @@ describe('checks', () => {
     checkConfiguration(changedBy(change)).map(({ severity, where, words }) => `${severity} ${where}: ${words}`);
 
   test.each<[string, (c: Configuration) => void, string]>([
-    ['an unused link', (c) => c.links.push({ ...c.links[0], code: 'X', port: 9 }), 'warning link X: no device uses it'],
     [
-      'a link to our own outbound',
+      'an unused link',
+      (c) => c.links.push({ ...c.links[0], code: 'X', port: 9 }),
+      'warning link X: no device and no outbound uses it',
+    ],
+    [
+      'a link to a port of our own',
       (c) => (c.links[0].port = 20100),
-      'problem link HLM-LAN-F1: it goes to 127.0.0.1:20100, where our own outbound QST listens',
+      'problem link HLM-LAN-F1: it goes to 127.0.0.1:20100, where our own link QST listens',
     ],
     [
       'a drafted device',

@@ -21,10 +21,13 @@ const mapping = (kind: string, index: number, target: object = {}): Loose => ({
 });
 const good = (): Loose => ({
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'test',
   stations: [{ code: 'S', name: 'station' }],
-  links: [{ code: 'L1', name: 'link', type: 'tcpClient', host: '127.0.0.1', port: 20000 }],
+  links: [
+    { code: 'L1', name: 'link', type: 'tcpClient', host: '127.0.0.1', port: 20000 },
+    { code: 'O1', name: 'to the centre', type: 'tcpServer', host: '127.0.0.1', port: 20100 },
+  ],
   devices: [
     {
       code: 'D1',
@@ -47,8 +50,7 @@ const good = (): Loose => ({
       name: 'centre',
       centre: 'Centre',
       protocol: 'dnp3',
-      host: '127.0.0.1',
-      port: 20100,
+      link: 'O1',
       settings: { ourAddress: 10, theirAddress: 100 },
       mappings: [mapping('binary', 0)],
     },
@@ -75,7 +77,7 @@ describe('configuration document', () => {
   });
 
   test.each<[string, (d: Loose) => void, string]>([
-    ['another version', (d) => (d.version = 3), 'version: '],
+    ['another version', (d) => (d.version = 4), 'version: '],
     [
       'a reserved address',
       (d) => (d.devices[0].settings.theirAddress = 65520),
@@ -137,9 +139,9 @@ describe('configuration document', () => {
       'there is no object g1v5',
     ],
     [
-      'two outbounds with the same addresses on one port',
+      'two outbounds with the same addresses on one link',
       (d) => d.outbounds.push({ ...d.outbounds[0], code: 'O2' }),
-      'outbound O2: another outbound on port 20100 has the same two addresses',
+      'outbound O2: another outbound on link O1 has our address 10, theirs 100 too',
     ],
   ])('%s is named', (_what, change, expected) => {
     expect(problems(change).join('\n')).toContain(expected);

@@ -14,7 +14,6 @@ import {
 } from './document.ts';
 import { allowsEverybody, isLoopbackOnly } from './access.ts';
 import { objectKey, type DraftPoint, type ObjectKind } from './objects.ts';
-import { sameDocument } from './same.ts';
 import { upgradedConfiguration } from './upgrade.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
 
@@ -93,7 +92,13 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
       l.code,
     )(l.type === 'tcpClient' ? `another link goes to ${endpointWords(l)}` : `another link uses ${endpointWords(l)}`),
   );
-  for (const link of links) checkLink(link, (words, severity) => reporter('link', link.code)(words, severity));
+  const carrying = new Set(devices.map(({ link }) => link));
+  const outgoing = new Set(outbounds.map(({ link }) => link));
+  for (const link of links) {
+    const users: LinkUsers = { devices: carrying.has(link.code), outbounds: outgoing.has(link.code) };
+    checkLink(link, users, (words, severity) => reporter('link', link.code)(words, severity));
+  }
+  checkListening(links, (code, words) => reporter('link', code)(words));
   unique(
     devices,
     (d) => d.code,
@@ -115,32 +120,20 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     outbounds,
-    (o) => `${o.port} ${definitionOf(o.protocol).outbound?.key(o.settings)}`,
-    (o) => reporter('outbound', o.code)(`another outbound on port ${o.port} has the same two addresses`),
+    (o) => `${o.link} ${definitionOf(o.protocol).outbound?.key(o.settings)}`,
+    (o) =>
+      reporter(
+        'outbound',
+        o.code,
+      )(`another outbound on link ${o.link} has ${definitionOf(o.protocol).outbound?.where(o.settings)} too`),
   );
   for (const outbound of outbounds) {
-    const first = outbounds.find(({ port }) => port === outbound.port) ?? outbound;
-    const report = reporter('outbound', outbound.code);
-    if (first.host !== outbound.host)
-      report(`${first.code} listens on port ${outbound.port} too, but at ${first.host}: one port, one address`);
-    else if (!sameDocument(first.tls, outbound.tls) && withoutName(first.tls) !== withoutName(outbound.tls))
-      report(`${first.code} listens on port ${outbound.port} too, with other TLS settings`);
-    checkAccess(outbound, outbound.controls, 'the centre', report);
-    checkTlsFiles(outbound.tls, report);
+    const link = links.find(({ code }) => code === outbound.link);
+    checkOutboundLink(outbound, link, carrying.has(outbound.link), reporter('outbound', outbound.code));
   }
-  for (const { code, type, host, port } of links)
-    for (const outbound of outbounds) {
-      if (port !== outbound.port || host !== outbound.host) continue;
-      if (type === 'tcpClient')
-        reporter('link', code)(`it goes to ${host}:${port}, where our own outbound ${outbound.code} listens`);
-      if (type === 'tcpServer')
-        reporter('link', code)(`it listens on ${host}:${port}, as our outbound ${outbound.code} does`);
-    }
 
   const stationCodes = new Set(stations.map((s) => s.code));
   const linkCodes = new Set(links.map((l) => l.code));
-  const usedLinks = new Set(devices.map((d) => d.link));
-  for (const { code } of links) if (!usedLinks.has(code)) reporter('link', code)('no device uses it', 'warning');
   for (const { points, ...device } of devices) {
     const report = reporter('device', device.code);
     if (!stationCodes.has(device.station)) report(`there is no station ${device.station}`);
@@ -169,12 +162,22 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   return problems;
 }
 
+/** Whether devices are on a link, or outbounds. */
+interface LinkUsers {
+  devices: boolean;
+  outbounds: boolean;
+}
+
 function checkLink(
   { type, protocol, framing, host, serialPort, line, tls, calls, allowFrom }: LinkConfig,
+  users: LinkUsers,
   report: (words: string, severity?: Severity) => void,
 ): void {
-  const { words, links, framings } = definitionOf(protocol);
-  if (!links.includes(type)) report(`${words.name} does not go over ${LINK_TYPE_WORDS[type]}`);
+  const { words, links, framings, outbound } = definitionOf(protocol);
+  if (!users.devices && !users.outbounds) report('no device and no outbound uses it', 'warning');
+  const goes = [...(users.outbounds ? [] : links), ...(users.devices ? [] : (outbound?.links ?? []))];
+  if (!goes.includes(type))
+    report(`${words.name}${users.outbounds ? ' of an outbound' : ''} does not go over ${LINK_TYPE_WORDS[type]}`);
   const fitting = framings.filter((one) => one.links.includes(type)).map(({ code }) => code);
   if (framings.length > 0 && !fitting.includes(framing))
     report(
@@ -189,12 +192,50 @@ function checkLink(
     report('a radio with key-up and key-down times needs the bit rate of its line');
   if (tls.use && type !== 'tcpClient' && type !== 'tcpServer') report('TLS goes over TCP');
   checkTlsFiles(tls, report);
-  if (type === 'tcpServer') checkAccess({ host, allowFrom, tls }, false, 'a device', report);
+  if (type === 'tcpServer' && users.devices) checkAccess({ host, allowFrom, tls }, false, 'a device', report);
   if (calls.when === 'onDemand' && calls.everyMs > 0 && calls.lateAfterMs > 0 && calls.lateAfterMs < calls.everyMs)
     report(`lost after ${calls.lateAfterMs} ms without a call, but a call comes every ${calls.everyMs} ms`, 'warning');
 }
 
-const withoutName = ({ serverName: _name, ...rest }: LinkConfig['tls']): string => JSON.stringify(rest);
+const ANY_ADDRESS = ['0.0.0.0', '::'];
+
+/** Ports that we listen on: each once, and none of them called by ourselves. */
+function checkListening(links: readonly LinkConfig[], report: (code: string, words: string) => void): void {
+  const listening = links.filter(({ type }) => type === 'tcpServer');
+  listening.forEach(({ code, host, port }, at) => {
+    const first = listening
+      .slice(0, at)
+      .find((one) => one.port === port && one.host !== host && [one.host, host].some((a) => ANY_ADDRESS.includes(a)));
+    if (first) report(code, `${first.code} listens on port ${port} too, at ${first.host}: one of them gets it`);
+  });
+  for (const { code, type, host, port } of links) {
+    const own = listening.find((one) => type === 'tcpClient' && one.port === port && one.host === host);
+    if (own) report(code, `it goes to ${host}:${port}, where our own link ${own.code} listens`);
+  }
+}
+
+function checkOutboundLink(
+  { link: code, protocol, controls, allowFrom, peerName }: OutboundConfig,
+  link: LinkConfig | undefined,
+  carriesDevices: boolean,
+  report: (words: string, severity?: Severity) => void,
+): void {
+  if (link === undefined) {
+    report(`there is no link ${code}`);
+    return;
+  }
+  const { type, host, line, calls, tls } = link;
+  if (link.protocol !== protocol)
+    report(
+      `it speaks ${definitionOf(protocol).words.name}, and its link ${code} carries ${definitionOf(link.protocol).words.name}`,
+    );
+  if (carriesDevices) report(`its link ${code} carries devices: outbounds have links of their own`);
+  if (calls.when === 'onDemand') report(`its link ${code} is made on demand: an outbound's is always there`);
+  if (line.keyUpMs > 0 || line.keyDownMs > 0 || line.keyWithRts)
+    report(`its link ${code} keys a radio: for an outbound nothing is keyed`);
+  if (peerName !== '' && !tls.use) report(`it wants ${peerName} in a certificate, and its link ${code} has no TLS`);
+  if (type === 'tcpServer') checkAccess({ host, allowFrom, tls }, controls, 'the centre', report);
+}
 
 function checkTlsFiles(tls: LinkConfig['tls'], report: (words: string) => void): void {
   if (!tls.use) return;

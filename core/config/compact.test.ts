@@ -36,7 +36,7 @@ describe('documents as they are stored', () => {
     expect(expanded('device', device)).toEqual(OBJECT_SCHEMAS.device.parse(device));
     expect(expanded('device', device)).toMatchObject({ life: 'inService', settings: { eventsAtOnce: 0 } });
     const outbound = {
-      ...{ code: 'C', name: 'Centre', centre: 'C', protocol: 'dnp3', host: '127.0.0.1', port: 20100, quietMs: 30_000 },
+      ...{ code: 'C', name: 'Centre', centre: 'C', protocol: 'dnp3', link: 'C', quietMs: 30_000 },
       settings: { ourAddress: 1, theirAddress: 11 },
     };
     expect(expanded('outbound', outbound)).toMatchObject({ allowFrom: ['0.0.0.0/0', '::/0'], controls: true });

@@ -154,7 +154,7 @@ export const isCollected = ({ life }: { life: string }): boolean => life === 'on
 
 /**
  * What applying `after` over `before` does to each session. The engine goes by the same rules: a device whose link,
- * settings or life changed restarts; one whose list alone changed, and an outbound whose mappings alone changed, goes
+ * settings or life changed restarts, as an outbound whose link or settings did; one whose list alone changed, and an outbound whose mappings alone changed, goes
  * on with the new list.
  */
 export function sessionEffects(before: Configuration, after: Configuration): SessionEffect[] {
@@ -190,7 +190,8 @@ export function sessionEffects(before: Configuration, after: Configuration): Ses
       if (old === undefined) return 'starts';
       const { mappings, ...rest } = outbound;
       const { mappings: oldMappings, ...oldRest } = old;
-      if (!sameDocument(rest, oldRest)) return 'restarts';
+      const sameLink = sameDocument(linksBefore.get(old.link), linksAfter.get(outbound.link));
+      if (!sameDocument(rest, oldRest) || !sameLink) return 'restarts';
       return sameDocument(mappings, oldMappings) ? 'goesOn' : 'listChanges';
     })();
     effects.push({ kind: 'outbound', code: outbound.code, name: outbound.centre, effect });

@@ -80,7 +80,7 @@ export const linkSchema = z.object({
   protocol: z.enum(PROTOCOLS).default(FIRST_PROTOCOL),
   /** How its frames are told apart, where the protocol leaves a choice. */
   framing: z.string().max(16, 'A framing has at most 16 characters').default(''),
-  /** The device's address; of a tcpServer, ours to listen on. */
+  /** The other side's address; of a tcpServer, ours to listen on. */
   host: host.default('127.0.0.1'),
   port: port.default(20_000),
   /** Our own UDP port; 0: any. */
@@ -108,7 +108,7 @@ export const linkSchema = z.object({
       keyWithRts: z.boolean().default(false),
     })
     .prefault({}),
-  /** Of a tcpServer: from where devices may call. */
+  /** Of a tcpServer: from where devices may call. Of outbounds each has its own list. */
   allowFrom,
   tls,
   /** For links that are not always up. */
@@ -144,6 +144,10 @@ export function endpointWords({ type, host, port, serialPort }: LinkConfig): str
       return type satisfies never;
   }
 }
+
+/** The way to a centre in short: the port that it calls, or where the link leads. */
+export const wayWords = (link: LinkConfig | undefined): string =>
+  link === undefined ? 'no link' : link.type === 'tcpServer' ? `port ${link.port}` : endpointWords(link);
 
 const ipv4 = z
   .string()
@@ -289,12 +293,12 @@ const outboundCommon = z.object({
   code,
   name,
   centre: name,
-  /** Address and port that we listen on. */
-  host,
-  port,
-  /** From where the centre may connect. */
+  /** How the centre gets to us. */
+  link: code,
+  /** From where the centre may connect, where it calls us. */
   allowFrom,
-  tls,
+  /** The name in its certificate, where the link has TLS; empty: any. */
+  peerName: plain('A name', 253).default(''),
   /** Whether the centre may operate anything here; new outbounds begin without. */
   controls: z.boolean().default(true),
   /** From where, among those that may connect. */
@@ -306,7 +310,7 @@ const outboundSchema = outboundCommon.extend({ mappings: z.array(mappingSchema).
 
 export const configurationSchema = z.object({
   schema: z.literal('halvix.configuration'),
-  version: z.literal(2),
+  version: z.literal(3),
   network: name,
   stations: z.array(stationSchema).max(10_000),
   links: z.array(linkSchema).max(10_000),
@@ -326,7 +330,7 @@ export type MappingConfig = z.infer<typeof mappingSchema>;
 
 export const EMPTY_CONFIGURATION: Configuration = {
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'New network',
   stations: [],
   links: [],

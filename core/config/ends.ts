@@ -1,6 +1,6 @@
 import { definitionOf } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
-import type { DeviceObject, ObjectDocument } from './objects.ts';
+import type { DeviceObject, ObjectDocument, OutboundObject } from './objects.ts';
 
 type LinkObject = ObjectDocument<'link'>;
 
@@ -65,6 +65,22 @@ export function twoEnds({ protocol, settings }: DeviceObject, link: LinkObject):
 function framingEnds({ protocol, framing }: LinkObject): TwoEnds[] {
   const words = definitionOf(protocol).framings.find(({ code }) => code === framing)?.words;
   return words === undefined ? [] : [{ what: 'Framing', ours: words, theirs: words, problem: null }];
+}
+
+/** What we and a centre have to be set to. */
+export function outboundEnds({ protocol, settings, allowFrom }: OutboundObject, link: LinkObject): TwoEnds[] {
+  const { words, outbound } = definitionOf(protocol);
+  const role = { what: 'Protocol and role', ours: `${words.name} ${words.them}`, theirs: `${words.name} ${words.us}` };
+  const from = allowFrom.join(', ') || 'nowhere';
+  return [
+    { ...role, problem: null },
+    ...framingEnds(link),
+    ...connectionEnds(link),
+    ...(link.type === 'tcpServer'
+      ? [{ what: 'Connects from', ours: `lets in ${from}`, theirs: from, problem: null }]
+      : []),
+    ...(outbound?.ends(settings) ?? []),
+  ];
 }
 
 /** What the person at the device has to set, as lines to copy. */

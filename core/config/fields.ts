@@ -1,4 +1,4 @@
-import type { LinkType } from '../line/linktype.ts';
+import { LINK_TYPES, type LinkType } from '../line/linktype.ts';
 import { definitionOf, PROTOCOLS, type ProtocolCode } from '../protocols/definitions.ts';
 import { numberField as number, textField as text, type SettingField } from '../protocols/settingfield.ts';
 
@@ -12,10 +12,11 @@ const hasLine = (document: unknown): boolean =>
   linkIs('serial')(document) || Number(valueAt(document, 'line.bitRate')) > 0;
 const usesTls = (document: unknown): boolean =>
   linkIs('tcpClient', 'tcpServer')(document) && valueAt(document, 'tls.use') === true;
-const withTls = (document: unknown): boolean => valueAt(document, 'tls.use') === true;
+const callsWithTls = (document: unknown): boolean => linkIs('tcpClient')(document) && usesTls(document);
 const onDemand = (document: unknown): boolean =>
   linkIs('tcpClient', 'serial')(document) && valueAt(document, 'calls.when') === 'onDemand';
 
+/** Of a link to devices. */
 export const LINK_FIELDS: readonly SettingField[] = [
   text('code', 'Code', { open: true, help: 'Short and unique: capital letters, digits, hyphens' }),
   text('name', 'Name', { open: true }),
@@ -121,6 +122,62 @@ export const LINK_FIELDS: readonly SettingField[] = [
   number('reconnectMaxMs', 'Longest pause before a new try', 'ms', [100, 3_600_000]),
 ];
 
+/** What a link to centres says in other words; what is missing here they have not, or say for each outbound. */
+const TOWARDS_CENTRES: Readonly<Record<string, Partial<SettingField>>> = {
+  code: {},
+  name: {},
+  type: {
+    title: 'Way to the centre',
+    choices: [
+      ['tcpServer', 'TCP, the centre calls us'],
+      ['tcpClient', 'TCP, we connect'],
+      ['udp', 'UDP'],
+      ['serial', 'serial port'],
+    ],
+  },
+  framing: {},
+  'tcpClient host': { title: 'Address of the centre' },
+  'tcpClient port': { title: 'TCP port of the centre' },
+  'udp port': { title: 'UDP port of the centre' },
+  'tcpServer host': {},
+  'tcpServer port': {},
+  serialPort: {},
+  localPort: {},
+  'line.bitRate': { help: 'Of the serial line; 0: none', applies: linkIs('tcpClient', 'serial') },
+  'line.parity': {},
+  'line.dataBits': {},
+  'line.stopBits': {},
+  'calls.lateAfterMs': {
+    title: 'Not connected after no request for',
+    help: '0: as soon as the way is away',
+    applies: linkIs('tcpClient', 'udp', 'serial'),
+  },
+  'tls.use': {},
+  'tls.authorityFile': {},
+  'tls.certificateFile': {},
+  'tls.keyFile': {},
+  'tls.serverName': {
+    title: "TLS, name in the centre's certificate",
+    help: 'Empty: the address',
+    applies: callsWithTls,
+  },
+  'tls.revocationFile': {},
+  connectTimeoutMs: {},
+  reconnectFirstMs: { applies: linkIs('tcpClient', 'udp', 'serial') },
+  reconnectMaxMs: { applies: linkIs('tcpClient', 'udp', 'serial') },
+};
+
+/** Fields that stand several times, for one type of link each. */
+const typeOf = ({ path, applies }: SettingField): string | undefined =>
+  path === 'host' || path === 'port' ? LINK_TYPES.find((type) => applies?.({ type })) : undefined;
+
+/** Of a link to centres. */
+export const CENTRE_LINK_FIELDS: readonly SettingField[] = LINK_FIELDS.flatMap((field) => {
+  const type = typeOf(field);
+  const own = TOWARDS_CENTRES[type === undefined ? field.path : `${type} ${field.path}`];
+  return own === undefined ? [] : [{ ...field, ...own }];
+});
+
 const DEVICE_FIELDS: readonly SettingField[] = [
   text('code', 'Code', { open: true, help: 'Short and unique; stands in front of each point name' }),
   text('name', 'Name', { open: true }),
@@ -146,8 +203,7 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
   text('code', 'Code', { open: true }),
   text('centre', 'Centre', { open: true }),
   text('name', 'What it is there', { open: true, help: 'centre, standby, neighbour' }),
-  text('host', 'Our address to listen on', { open: true }),
-  number('port', 'Our TCP port', '', [1, 65535], { open: true }),
+  text('link', 'Link', { open: true }),
   {
     path: 'allowFrom',
     title: 'The centre may connect from',
@@ -163,12 +219,7 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
     help: 'Addresses and networks, among those that may connect',
     applies: (document) => valueAt(document, 'controls') === true,
   },
-  { path: 'tls.use', title: 'TLS with certificates of both ends', type: 'boolean' },
-  text('tls.authorityFile', 'TLS, authority certificate', { help: 'PEM file on the engine', applies: withTls }),
-  text('tls.certificateFile', 'TLS, our certificate', { help: 'PEM file on the engine', applies: withTls }),
-  text('tls.keyFile', 'TLS, our key', { help: 'PEM file on the engine', applies: withTls }),
-  text('tls.serverName', "TLS, name in the centre's certificate", { help: 'Empty: any', applies: withTls }),
-  text('tls.revocationFile', 'TLS, revocation list', { help: 'PEM file on the engine; empty: none', applies: withTls }),
+  text('peerName', "Name in the centre's certificate", { help: 'Where its link has TLS; empty: any' }),
 ];
 
 /** All that a device's document says, its protocol's settings last. */

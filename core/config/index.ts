@@ -7,6 +7,7 @@ export {
   EMPTY_CONFIGURATION,
   bitsPerOctet,
   endpointWords,
+  wayWords,
   type Configuration,
   type StationConfig,
   type LinkConfig,
@@ -36,7 +37,15 @@ export {
   type ObjectKind,
   type OutboundObject,
 } from './objects.ts';
-export { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS, valueAt, withValueAt } from './fields.ts';
+export {
+  CENTRE_LINK_FIELDS,
+  deviceFields,
+  LINK_FIELDS,
+  outboundFields,
+  STATION_FIELDS,
+  valueAt,
+  withValueAt,
+} from './fields.ts';
 export type { SettingField } from '../protocols/settingfield.ts';
 export {
   differences,
@@ -51,6 +60,6 @@ export {
 export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
 export { feedbackOf } from './feedback.ts';
 export { compacted, expanded } from './compact.ts';
-export { upgradedConfiguration, upgradedObject, upgradedProfile } from './upgrade.ts';
+export { upgradedConfiguration, upgradedObject, upgradedProfile, upgradedShell, withLinks } from './upgrade.ts';
 export { sameDocument } from './same.ts';
-export { settingSheet, twoEnds } from './ends.ts';
+export { outboundEnds, settingSheet, twoEnds } from './ends.ts';

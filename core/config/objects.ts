@@ -119,7 +119,7 @@ export function compose(objects: readonly ConfigObject[]): Configuration {
   const mappings = grouped<MappingConfig>('mapping');
   return {
     schema: 'halvix.configuration',
-    version: 2,
+    version: 3,
     network: of<{ network: string }>('network')[0]?.network ?? 'New network',
     stations: of<Configuration['stations'][number]>('station').sort(byCode),
     links: of<Configuration['links'][number]>('link').sort(byCode),

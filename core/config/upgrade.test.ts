@@ -79,6 +79,8 @@ describe('documents of version 1', () => {
     expect(upgradedConfiguration(once)).toBe(once);
     const piece = upgradedObject('point', setpoint);
     expect(upgradedObject('point', piece)).toBe(piece);
+    const [outbound] = (once as { outbounds: unknown[] }).outbounds;
+    expect(upgradedObject('outbound', outbound)).toBe(outbound);
     expect(upgradedObject('device', { code: 'D', index: 1 })).toEqual({ code: 'D', index: 1 });
   });
 
@@ -103,5 +105,48 @@ describe('documents of version 1', () => {
       },
     ])
       expect(readConfiguration(broken).ok).toBe(false);
+  });
+});
+
+describe('documents of version 2', () => {
+  const outbound = (code: string, theirAddress: number, more: object = {}): object => ({
+    ...{ code, name: 'centre', centre: `Centre ${code}`, protocol: 'dnp3', host: '127.0.0.1', port: 20100 },
+    ...{ settings: { ourAddress: 10, theirAddress }, allowFrom: ['10.1.0.0/16'], mappings: [] },
+    ...more,
+  });
+  const tls = { use: true, authorityFile: 'a.pem', certificateFile: 'c.pem', keyFile: 'k.pem' };
+  const read = (...outbounds: object[]): ReturnType<typeof readConfiguration> =>
+    readConfiguration({ ...document, version: 2, devices: [], outbounds });
+
+  test('say in each outbound where we listen: that becomes a link, one for all on a port', () => {
+    const made = read(outbound('QST', 100), outbound('AMB', 101), outbound('L1', 102, { port: 20102 }));
+    if (!made.ok) throw new Error(JSON.stringify(made.problem));
+    const { links, outbounds } = made.value;
+    // Where the code is taken, nearly the same one.
+    expect(outbounds.map(({ code, link }) => [code, link])).toEqual([
+      ['QST', 'AMB'],
+      ['AMB', 'AMB'],
+      ['L1', 'L1-2'],
+    ]);
+    expect(links.map(({ code, type, port, name }) => [code, type, port, name])).toEqual([
+      ['L1', 'tcpClient', 20000, 'link'],
+      ['AMB', 'tcpServer', 20100, 'To Centre AMB'],
+      ['L1-2', 'tcpServer', 20102, 'To Centre L1'],
+    ]);
+    expect(outbounds[0].allowFrom).toEqual(['10.1.0.0/16']);
+  });
+
+  test('with TLS: the files go to the link, the name in the certificate stays with the outbound', () => {
+    const made = read(
+      outbound('QST', 100, { tls: { ...tls, serverName: 'quillstone.example' } }),
+      outbound('AMB', 101, { tls: { ...tls, serverName: 'ambry.example' } }),
+    );
+    if (!made.ok) throw new Error(JSON.stringify(made.problem));
+    expect(made.value.links[1]).toMatchObject({ code: 'AMB', tls: { ...tls, serverName: '' } });
+    expect(made.value.outbounds.map(({ peerName }) => peerName)).toEqual(['quillstone.example', 'ambry.example']);
+  });
+
+  test('a piece of one names the link that bears its code', () => {
+    expect(expanded('outbound', upgradedObject('outbound', outbound('QST', 100)))).toMatchObject({ link: 'QST' });
   });
 });

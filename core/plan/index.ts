@@ -55,16 +55,16 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
         problems: [...of('device', device.code), ...of('link', device.link)],
       };
     }),
-    ...configuration.outbounds.map(({ code, centre, host, port, protocol, settings }): PlanRow => ({
+    ...configuration.outbounds.map(({ code, centre, link, protocol, settings }): PlanRow => ({
       ...none,
       kind: 'outbound',
       code,
       station: '',
       name: centre,
-      host,
-      port,
+      host: links.get(link)?.host ?? '',
+      port: links.get(link)?.port ?? null,
       ...addressesOf(definitionOf(protocol).outbound, settings),
-      problems: of('outbound', code),
+      problems: [...of('outbound', code), ...of('link', link)],
     })),
     ...configuration.radios.map(({ code, station, name, radioSide, wiredSide }): PlanRow => ({
       ...none,
@@ -199,6 +199,15 @@ export function readPlan(
         });
     };
 
+    const editLink = (key: string): void => {
+      const link = configuration.links.find((one) => one.code === key);
+      if (link)
+        edit('link', key, link, [
+          ['host', 'Host'],
+          ['port', 'Port'],
+        ]);
+    };
+
     switch (what) {
       case 'device': {
         const device = configuration.devices.find((one) => one.code === code);
@@ -209,24 +218,14 @@ export function readPlan(
           ['station', 'Station'],
           ...addressCells(definitionOf(device.protocol).device),
         ]);
-        const link = configuration.links.find((one) => one.code === device.link);
-        if (link)
-          edit('link', link.code, link, [
-            ['host', 'Host'],
-            ['port', 'Port'],
-          ]);
-        return;
+        return editLink(device.link);
       }
       case 'outbound': {
         const outbound = configuration.outbounds.find((one) => one.code === code);
         if (outbound === undefined) return blame('Code', 'there is no such outbound; add it under its centre');
         const { mappings: _mappings, ...own } = outbound;
-        return edit('outbound', code, own, [
-          ['centre', 'Name'],
-          ['host', 'Host'],
-          ['port', 'Port'],
-          ...addressCells(definitionOf(outbound.protocol).outbound),
-        ]);
+        edit('outbound', code, own, [['centre', 'Name'], ...addressCells(definitionOf(outbound.protocol).outbound)]);
+        return editLink(outbound.link);
       }
       case 'radio': {
         const known = configuration.radios.find((one) => one.code === code);

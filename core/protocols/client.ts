@@ -132,7 +132,7 @@ export interface ClientOptions<Place> {
 /** Finds out who is behind a connection that they made. Nothing is taken from them. */
 export interface Recogniser {
   /** Those that these octets come from. */
-  push(bytes: Uint8Array): string[];
+  push(bytes: Uint8Array, now: Instant): string[];
 }
 
 export type TrialEffect =

@@ -227,6 +227,7 @@ export interface Definition<
     us: string;
     them: string;
   };
+  /** On which devices are. */
   links: readonly LinkType[];
   /** How frames are told apart on a link, where there is a choice; the first that goes on its type is usual. */
   framings: readonly { code: string; words: string; links: readonly LinkType[] }[];
@@ -242,7 +243,10 @@ export interface Definition<
   device: DeviceSide<Settings, Draft>;
   points: PointAddressing<Of, Draft, Target, Settings>;
   profiles: readonly GenericProfile[];
-  /** What we offer to others; null: nothing yet. */
-  /** `port`: the one that we listen on unless somebody says otherwise. */
-  outbound: (Side<OutboundSettings> & { port: number; targets: TargetAddressing<Target> }) | null;
+  /**
+   * What we offer to others, on such links, the first of them usual; null: nothing yet. `port`: the one that we listen on
+   * unless somebody says otherwise.
+   */
+  outbound:
+    (Side<OutboundSettings> & { links: readonly LinkType[]; port: number; targets: TargetAddressing<Target> }) | null;
 }

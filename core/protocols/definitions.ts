@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import type { LinkType } from '../line/linktype.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Definition, TargetAddressing } from './definition.ts';
 import { dnp3 } from './dnp3/definition.ts';
@@ -64,6 +65,10 @@ export const targetsOf = (protocol: ProtocolCode): TargetAddressing<TargetPointA
   if (outbound === null) throw new Error(`${protocol} offers nothing`);
   return outbound.targets;
 };
+/** How frames are usually told apart on such a link; empty: there is no choice. */
+export const usualFraming = (protocol: ProtocolCode, type: LinkType): string =>
+  definitionOf(protocol).framings.find(({ links }) => links.includes(type))?.code ?? '';
+
 /** Protocols in which we offer points to others. */
 export const OFFERING = PROTOCOLS.filter((code) => definitionOf(code).outbound !== null);
 

@@ -37,6 +37,7 @@ export {
   readAddress,
   sortOf,
   targetsOf,
+  usualFraming,
   type AnyDefinition,
   type DeviceSettings,
   type DraftPointAt,

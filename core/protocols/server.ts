@@ -1,6 +1,7 @@
 import type { PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import type { Recogniser } from './client.ts';
+import type { LinkTiming } from './definition.ts';
 import type { CentreOrder, ControlOutcome } from './control.ts';
 
 /* The session of one centre, in the same terms for every protocol. `Place` is where a point is offered. */
@@ -82,6 +83,7 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
 export interface ServerSide<Settings, Place> {
   /** How many peers may be connected to one at the same time. */
   peers(settings: Settings): number;
-  make(settings: Settings, points: readonly ServerPoint<Place>[], now: Instant): Server<Place>;
-  recogniser(centres: readonly { code: string; settings: Settings }[]): Recogniser;
+  make(settings: Settings, link: LinkTiming, points: readonly ServerPoint<Place>[], now: Instant): Server<Place>;
+  /** Knows who asks whom on such a link. */
+  recogniser(centres: readonly { code: string; settings: Settings }[], link: LinkTiming): Recogniser;
 }

@@ -314,6 +314,7 @@ async function changeAlong(
   const kinds: ObjectKind[] = [
     'device',
     'radio',
+    'outbound',
     'mapping',
     ...(touchesPoints || moved.size > 0 ? (['point'] as const) : []),
   ];

@@ -3,6 +3,7 @@ import {
   mappingSchema,
   pointSchema,
   upgradedObject,
+  upgradedShell,
   type Configuration,
   type ObjectKind,
 } from '@halvix/core/config';
@@ -15,9 +16,8 @@ const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resol
  * nobody's poll.
  */
 export async function readStored(document: unknown): Promise<Configuration> {
-  const { version } = document as { version: number };
-  // Only the first version is known to be another: one of a later program is refused.
-  const stored = { ...(document as Configuration), version: version === 1 ? 2 : version };
+  // One of a later program is refused.
+  const stored = upgradedShell(document) as Configuration;
   const { devices, outbounds } = stored;
   const shell = configurationSchema.safeParse({
     ...stored,

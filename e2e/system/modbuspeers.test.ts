@@ -21,16 +21,18 @@ import { Rig } from '../rig/rig.ts';
 /*
  * Modbus against implementations of other people: our client against servers of pymodbus (Debian) and jsmodbus (npm),
  * over TCP and over a serial line; our server against clients of modbus-serial (npm) and mbpoll, which is libmodbus
- * (Debian). A dissector reads along.
+ * (Debian), over TCP, RTU over TCP, and serial lines with RTU and ASCII. A dissector reads along.
  */
 let rig: Rig;
 const run = promisify(execFile);
 const started: ChildProcess[] = [];
 const closers: (() => void)[] = [];
 const folder = mkdtempSync(join(tmpdir(), 'halvix-peers-'));
-let [python, python2, other, third]: number[] = [];
+let [python, python2, other, third, rtu]: number[] = [];
 const UNIT = 7;
 const OURS = 5;
+/** Of a second one on the same line. */
+const BESIDE = 6;
 /** What the servers of the others hold; see modbus_server.py. */
 const LISTED: [kind: PointKind, table: Table, address: number, more?: Partial<ModbusAt>][] = [
   ['output', 'coils', 0],
@@ -79,11 +81,16 @@ const captured = join(folder, 'run.pcapng');
 
 beforeAll(async () => {
   rig = await (await Rig.make('modbuspeers', inject('postgres'), { modbus: true })).start();
-  [python, python2, other, third] = await freePorts(4);
+  [python, python2, other, third, rtu] = await freePorts(5);
   const script = new URL('../rig/modbus_server.py', import.meta.url).pathname;
-  const [ours, theirs] = [join(folder, 'ours'), join(folder, 'theirs')];
-  await spawned('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
-  await rig.until('the terminals are there', async () => existsSync(ours) && existsSync(theirs));
+  const pair = async (name: string): Promise<[ours: string, theirs: string]> => {
+    const [ours, theirs] = [join(folder, name), join(folder, `${name}-theirs`)];
+    await spawned('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
+    await rig.until('the terminals are there', async () => existsSync(ours) && existsSync(theirs));
+    return [ours, theirs];
+  };
+  const [ours, theirs] = await pair('device');
+  const [ourRtu, ourAscii] = [(await pair('rtu'))[0], (await pair('ascii'))[0]];
   await spawned('/usr/bin/python3', [script, 'tcp', String(python)]);
   await spawned('/usr/bin/python3', [script, 'tcp', String(python2)]);
   await spawned('/usr/bin/python3', [script, 'serial', theirs]);
@@ -108,6 +115,15 @@ beforeAll(async () => {
   const source = (device: string, kind: PointKind, at: Parameters<typeof mappingTo>[0]['at']) => ({ device, kind, at });
   const flow = (kind: PointKind, table: Table, address: number, more: Partial<ModbusAt> = {}) =>
     source('FNK-FC', kind, modbusAt(table, address, more));
+  const thirdParty = (code: string, on: string, unitId: number, mappings: object[]): object => ({
+    ...{ code, name: 'third party', centre: `Third party ${code}`, protocol: 'modbus', link: on },
+    ...{ settings: { unitId }, mappings },
+  });
+  const few = [
+    mappingTo(flow('analog', 'inputRegisters', 0), 'modbus', 'analog', 0, 'engineering'),
+    mappingTo(flow('setpoint', 'holdingRegisters', 100), 'modbus', 'setpoint', 0, 'engineering'),
+    mappingTo(flow('output', 'coils', 0), 'modbus', 'output', 0, 'raw'),
+  ];
   const configuration = configurationSchema.parse({
     ...demo,
     links: [
@@ -115,6 +131,10 @@ beforeAll(async () => {
       link('PYT', { port: python }),
       link('PYM', { port: python2 }),
       link('JSM', { port: other }),
+      link('TPY', { type: 'tcpServer', port: third }),
+      link('TPR', { type: 'tcpServer', port: rtu, framing: 'rtu' }),
+      link('TPS', { type: 'serial', serialPort: ourRtu, framing: 'rtu', line: { bitRate: 9600 } }),
+      link('TPA', { type: 'serial', serialPort: ourAscii, framing: 'ascii', line: { bitRate: 9600 } }),
       link('PYS', { type: 'serial', serialPort: ours, framing: 'rtu', line: { bitRate: 9600 } }),
     ],
     devices: [
@@ -126,16 +146,10 @@ beforeAll(async () => {
     ],
     outbounds: [
       ...demo.outbounds,
+      ...['TPR', 'TPS', 'TPA'].map((code) => thirdParty(code, code, OURS, few)),
+      thirdParty('TPB', 'TPS', BESIDE, few),
       {
-        ...{
-          code: 'TPY',
-          name: 'third party',
-          centre: 'Third party',
-          protocol: 'modbus',
-          host: '127.0.0.1',
-          port: third,
-        },
-        settings: { unitId: OURS },
+        ...thirdParty('TPY', 'TPY', OURS, []),
         mappings: [
           mappingTo(flow('analog', 'inputRegisters', 0), 'modbus', 'analog', 0, 'engineering'),
           mappingTo(flow('counter', 'inputRegisters', 10), 'modbus', 'counter', 2, 'raw'),
@@ -336,6 +350,57 @@ describe('our server', () => {
       expect((await client.readCoils(0, 1)).data[0]).toBe(true);
     });
   });
+});
+
+/** Other ways to the same tables. */
+const WAYS: [what: string, outbound: string, connect: (client: ModbusRTU) => Promise<void>][] = [
+  ['RTU over TCP', 'TPR', (client) => client.connectTelnet('127.0.0.1', { port: rtu })],
+  [
+    'RTU on a serial line',
+    'TPS',
+    (client) => client.connectRTUBuffered(join(folder, 'rtu-theirs'), { baudRate: 9600 }),
+  ],
+  [
+    'ASCII on a serial line',
+    'TPA',
+    (client) => client.connectAsciiSerial(join(folder, 'ascii-theirs'), { baudRate: 9600 }),
+  ],
+];
+describe.each(WAYS)('our server, %s', (_what, outbound, connectBy) => {
+  test('is read and written by modbus-serial', async () => {
+    await rig.until('it is there', async () => (await rig.hop('outbound', outbound))?.state === 'listening');
+    const client = new ModbusRTU();
+    await connectBy(client);
+    client.setTimeout(9000);
+    client.setID(OURS);
+    const flow = (await client.readInputRegisters(0, 2)).buffer.readFloatBE(0);
+    expect(Math.abs(flow - Number((await latest('FNK-FC', 'IR 0'))?.value))).toBeLessThan(20);
+    const wanted = Buffer.alloc(4);
+    for (const value of [160, 170]) {
+      wanted.writeFloatBE(value);
+      await client.writeRegisters(0, wanted);
+      await rig.until('the device has it', async () => (await latest('FNK-FC', 'HR 100'))?.raw === value * 10);
+    }
+    await client.writeCoil(0, true);
+    expect((await client.readCoils(0, 1)).data[0]).toBe(true);
+    await expect(client.writeCoil(77, true)).rejects.toMatchObject({ modbusCode: 2 });
+    await new Promise<void>((resolve) => client.close(() => resolve()));
+  });
+});
+
+test('two of our servers on one serial line answer mbpoll, each by its unit', async () => {
+  for (const unit of [OURS, BESIDE]) {
+    const { stdout } = await run('mbpoll', [
+      ...['-m', 'rtu', '-b', '9600', '-P', 'none', '-1', '-0', '-a', String(unit)],
+      ...['-t', '3:float', '-B', '-r', '0', '-c', '1', join(folder, 'rtu-theirs')],
+    ]);
+    expect(stdout).toMatch(/\[0\]:\s+\d+/);
+  }
+  await rig.until(
+    'both are known',
+    async () => (await rig.hop('outbound', 'TPB'))?.connectedFrom === join(folder, 'rtu'),
+  );
+  expect((await rig.hop('link', 'TPS'))?.state).toBe('connected');
 });
 
 test('a dissector finds nothing wrong with any of it', async () => {

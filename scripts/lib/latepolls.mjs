@@ -15,7 +15,7 @@ export function manyRelays(ports, more = () => ({})) {
   const codeOf = (/** @type {number} */ i) => `B${String(i + 1).padStart(2, '0')}`;
   return {
     schema: 'halvix.configuration',
-    version: 2,
+    version: 3,
     network: 'Bench',
     stations: [{ code: 'BEN', name: 'Bench' }],
     links: ports.map((port, i) => ({ code: codeOf(i), name: codeOf(i), type: 'tcpClient', host: '127.0.0.1', port })),

@@ -104,7 +104,7 @@ const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections:
 await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'line',
   stations: [{ code: 'S', name: 'Station' }],
   links: [

@@ -94,7 +94,7 @@ async function apply(links: object[], devices: object[]): Promise<void> {
   if (!settings.ok) return;
   const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 2, name: 'registers-bench' });
   await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
-  const shell = { schema: 'halvix.configuration', version: 2, network: 'registers', outbounds: [] };
+  const shell = { schema: 'halvix.configuration', version: 3, network: 'registers', outbounds: [] };
   const configuration = configurationSchema.parse({
     ...shell,
     stations: [{ code: 'S', name: 'Station' }],

@@ -69,6 +69,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
   points,
   profiles: GENERIC_PROFILES,
   outbound: {
+    links: ['tcpServer', 'tcpClient', 'udp', 'serial'],
     port: 20_100,
     settings: outstationSettings,
     fields: OUTBOUND_FIELDS,

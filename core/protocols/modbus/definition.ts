@@ -67,6 +67,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
   points,
   profiles: [],
   outbound: {
+    links: ['tcpServer', 'tcpClient', 'serial'],
     port: 5030,
     settings: serverSettings,
     fields: OUTBOUND_FIELDS,

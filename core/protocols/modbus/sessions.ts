@@ -3,6 +3,8 @@ import { ModbusClient } from './client/client.ts';
 import { Trial } from './client/trial.ts';
 import type { Order } from './order.ts';
 import type { ModbusAt } from './points.ts';
+import type { Instant } from '../../session/index.ts';
+import type { LinkTiming } from '../definition.ts';
 import type { ServerSide } from '../server.ts';
 import type { ModbusTargetAt } from './points.ts';
 import { ModbusServer } from './server/server.ts';
@@ -19,19 +21,25 @@ export const client: ClientSide<ClientSettings, ModbusAt, Order, WireEvent> = {
 
 /** Whoever asks our unit is one of its clients. */
 class Units implements Recogniser {
-  private readonly wire = modbusFraming('tcp', 'requests', 0);
+  private readonly wire;
 
-  constructor(private readonly codes: ReadonlyMap<number, string>) {}
+  constructor(
+    private readonly codes: ReadonlyMap<number, string>,
+    { framing, octetMs }: LinkTiming,
+  ) {
+    this.wire = modbusFraming(framingNamed(framing), 'requests', octetMs);
+  }
 
-  push(bytes: Uint8Array): string[] {
+  push(bytes: Uint8Array, now: Instant): string[] {
     return this.wire
-      .push(bytes, 0)
+      .push(bytes, now)
       .flatMap((event) => (event.type === 'frame' ? (this.codes.get(event.unit) ?? []) : []));
   }
 }
 
 export const server: ServerSide<ServerSettings, ModbusTargetAt> = {
   peers: ({ maxClients }) => maxClients,
-  make: (settings, points, now) => new ModbusServer(settings, 'tcp', points, now),
-  recogniser: (centres) => new Units(new Map(centres.map(({ code, settings }) => [settings.unitId, code]))),
+  make: (settings, link, points, now) =>
+    new ModbusServer(settings, framingNamed(link.framing), link.octetMs, points, now),
+  recogniser: (centres, link) => new Units(new Map(centres.map(({ code, settings }) => [settings.unitId, code])), link),
 };

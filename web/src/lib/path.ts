@@ -26,7 +26,9 @@ export interface OutboundOnPath {
   code: string;
   name: string;
   centre: string;
-  port: number;
+  /** How it gets to us, in short: a port, or what the way is. */
+  way: string;
+  link: string;
   protocol: ProtocolCode;
   ourAddress: number | null;
   theirAddress: number | null;

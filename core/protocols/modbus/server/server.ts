@@ -65,6 +65,8 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   constructor(
     private readonly settings: ServerSettings,
     private readonly framing: FramingName,
+    /** What an octet takes on the line, milliseconds. */
+    private readonly octetMs: number,
     points: readonly ServerPoint<ModbusTargetAt>[],
     now: Instant,
   ) {
@@ -175,7 +177,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   private responderFor(peer: number): Responder {
     return new Responder({
       framing: this.framing,
-      octetMs: 0,
+      octetMs: this.octetMs,
       memoryOf: (unit) => (unit === this.settings.unitId ? this.memory : null),
       send: (octets) => {
         this.counters.add('framesSent');

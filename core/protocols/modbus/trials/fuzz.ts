@@ -100,6 +100,7 @@ export function fuzz(streams: number, random: () => number, clock: () => number)
       const server = new ModbusServer(
         serverSettings.parse({ unitId: UNIT }),
         framing,
+        0,
         points.map(({ kind, at }) => ({ kind, at, deadband: 0 })),
         now,
       );

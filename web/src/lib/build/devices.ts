@@ -1,12 +1,49 @@
-import { deviceFields, LINK_FIELDS, OBJECT_SCHEMAS, type DeviceObject, type ObjectDocument } from '@halvix/core/config';
-import { definitionOf, FIRST_PROTOCOL, type ProtocolCode, type SettingField } from '@halvix/core/protocols';
+import {
+  CENTRE_LINK_FIELDS,
+  deviceFields,
+  LINK_FIELDS,
+  LOOPBACK_ONLY,
+  OBJECT_SCHEMAS,
+  outboundFields,
+  type DeviceObject,
+  type ObjectDocument,
+  type OutboundObject,
+} from '@halvix/core/config';
+import {
+  definitionOf,
+  FIRST_PROTOCOL,
+  usualFraming,
+  type ProtocolCode,
+  type SettingField,
+} from '@halvix/core/protocols';
 
 export type LinkObject = ObjectDocument<'link'>;
 
 /** The fields of a device's page: the device and its link as one form, in the order in which people ask. */
 export const deviceForm = (protocol: ProtocolCode): SettingField[] =>
   deviceFields(protocol).filter(({ path }) => path !== 'link' && path !== 'station');
-export const LINK_FORM = LINK_FIELDS.filter(({ path }) => path !== 'code' && path !== 'name');
+const OF_ITS_OWN = ['code', 'name'];
+export const LINK_FORM = LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path));
+
+/** The same of an outbound's page. */
+export const outboundForm = (protocol: ProtocolCode, { type, tls }: LinkObject): SettingField[] =>
+  outboundFields(protocol).filter(
+    ({ path }) =>
+      path !== 'link' &&
+      ((path !== 'allowFrom' && path !== 'controlsFrom') || type === 'tcpServer') &&
+      (path !== 'peerName' || (type === 'tcpServer' && tls.use)),
+  );
+export const centreLinkForm = (protocol: ProtocolCode): SettingField[] =>
+  CENTRE_LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path)).map((field) =>
+    field.path === 'type'
+      ? {
+          ...field,
+          choices: field.choices?.filter(([type]) =>
+            definitionOf(protocol).outbound?.links.includes(type as LinkObject['type']),
+          ),
+        }
+      : field,
+  );
 
 export const newDevice = (station: string, protocol: ProtocolCode = FIRST_PROTOCOL): DeviceObject => ({
   ...OBJECT_SCHEMAS.device.parse({
@@ -24,10 +61,6 @@ export const newDevice = (station: string, protocol: ProtocolCode = FIRST_PROTOC
   link: '',
 });
 
-/** The framing that is usual on such a link. */
-export const usualFraming = (protocol: ProtocolCode, type: LinkObject['type']): string =>
-  definitionOf(protocol).framings.find(({ links }) => links.includes(type))?.code ?? '';
-
 export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => ({
   ...OBJECT_SCHEMAS.link.parse({
     code: 'NEW',
@@ -41,3 +74,40 @@ export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => 
   name: '',
   host: '',
 });
+
+/** A link to a centre: the usual way, and a port that no other one listens on. */
+export function newCentreLink(protocol: ProtocolCode, taken: readonly LinkObject[]): LinkObject {
+  const { outbound } = definitionOf(protocol);
+  const type = outbound?.links[0] ?? 'tcpServer';
+  let port = outbound?.port ?? definitionOf(protocol).port;
+  while (taken.some((link) => link.type === 'tcpServer' && link.port === port)) port++;
+  return { ...newLink(protocol), type, framing: usualFraming(protocol, type), host: '127.0.0.1', port };
+}
+
+export const newOutbound = (protocol: ProtocolCode): OutboundObject => ({
+  ...OBJECT_SCHEMAS.outbound.parse({
+    ...{ code: 'NEW', name: 'centre', centre: 'New', link: 'NEW', protocol },
+    settings: definitionOf(protocol).outbound?.first,
+    // Nobody from elsewhere, and nothing operated, until somebody says so.
+    allowFrom: [...LOOPBACK_ONLY],
+    controls: false,
+  }),
+  code: '',
+  centre: '',
+  link: '',
+});
+
+/** What another way needs: a framing that goes on it; a serial port has no host, and a bit rate always. */
+export function fittedLink(given: LinkObject, before: LinkObject): LinkObject {
+  const fits = definitionOf(given.protocol).framings.some(
+    ({ code: own, links: types }) => own === given.framing && types.includes(given.type),
+  );
+  const next = fits ? given : { ...given, framing: usualFraming(given.protocol, given.type) };
+  if (next.type !== 'serial' || before.type === 'serial') return next;
+  const { bitRate } = next.line;
+  return { ...next, line: { ...next.line, bitRate: bitRate === 0 ? 9600 : bitRate } };
+}
+
+/** A host that nobody is asked for stays at its default. */
+export const completeLink = (next: LinkObject): LinkObject =>
+  next.type === 'serial' && next.host === '' ? { ...next, host: '127.0.0.1' } : next;

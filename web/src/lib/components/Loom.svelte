@@ -166,7 +166,7 @@
           stroke-dasharray={dash(hop.state)}
         />
         <text x={X.outbound - 14} y={y - 8} text-anchor="end" font-size="12" fill="var(--soft)"
-          >{outbound.name} · {definitionOf(outbound.protocol).words.name} · {outbound.port}</text
+          >{outbound.name} · {definitionOf(outbound.protocol).words.name} · {outbound.way}</text
         >
         <circle
           cx={X.outbound}

@@ -1,5 +1,5 @@
 import { definitionOf } from '@halvix/core/protocols';
-import { endpointWords } from '@halvix/core/config';
+import { wayWords, endpointWords } from '@halvix/core/config';
 import type { DeviceOnPath, OutboundOnPath } from '../path.ts';
 import type { Model } from './model.ts';
 
@@ -40,11 +40,12 @@ export function frameOf({ configuration, revision }: Model): Frame {
           outbounds: outbounds.filter((o) => o.mappings.some((m) => m.device === device.code)).map(({ code }) => code),
         };
       }),
-    outbounds: outbounds.map(({ code, name, centre, port, protocol, settings, mappings }) => ({
+    outbounds: outbounds.map(({ code, name, centre, link, protocol, settings, mappings }) => ({
       code,
       name,
       centre,
-      port,
+      link,
+      way: wayWords(links.find((one) => one.code === link)),
       protocol,
       ourAddress: planned(definitionOf(protocol).outbound, settings, 'ours'),
       theirAddress: planned(definitionOf(protocol).outbound, settings, 'theirs'),

@@ -5,10 +5,13 @@ import { search } from './search.ts';
 
 const configuration = configurationSchema.parse({
   schema: 'halvix.configuration',
-  version: 2,
+  version: 3,
   network: 'test',
   stations: [{ code: 'HLM', name: 'Hollowmere', description: 'substation' }],
-  links: [{ code: 'L', name: 'LAN', type: 'tcpClient', host: '127.0.0.1', port: 20001 }],
+  links: [
+    { code: 'L', name: 'LAN', type: 'tcpClient', host: '127.0.0.1', port: 20001 },
+    { code: 'QST', name: 'To Quillstone', type: 'tcpServer', host: '127.0.0.1', port: 20100 },
+  ],
   devices: [
     {
       code: 'HLM-F1',
@@ -30,8 +33,7 @@ const configuration = configurationSchema.parse({
       name: 'centre',
       centre: 'Quillstone',
       protocol: 'dnp3',
-      host: '127.0.0.1',
-      port: 20100,
+      link: 'QST',
       settings: { ourAddress: 10, theirAddress: 100 },
       mappings: [],
     },

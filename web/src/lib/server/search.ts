@@ -1,4 +1,4 @@
-import type { PointConfig } from '@halvix/core/config';
+import { wayWords, type PointConfig } from '@halvix/core/config';
 import { addressOf, definitionOf, inAddressOrder } from '@halvix/core/protocols';
 import type { Model } from './model.ts';
 
@@ -44,15 +44,17 @@ export function search({ configuration, points }: Model, query: string): Found[]
         device: code,
       });
   }
-  for (const { code, centre, port } of configuration.outbounds)
-    if (matches(code, centre, String(port)))
+  for (const { code, centre, link } of configuration.outbounds) {
+    const way = wayWords(configuration.links.find((one) => one.code === link));
+    if (matches(code, centre, way))
       found.push({
         what: 'outbound',
         title: centre,
-        detail: `${code} · port ${port}`,
+        detail: `${code} · ${way}`,
         href: `/run/outbound/${code}`,
         device: null,
       });
+  }
   const hits = [...points.values()]
     .filter(({ device, config }) => matches(device.code, config.name, addressOf(config)))
     .sort((a, b) => rank(a.config, words) - rank(b.config, words) || inAddressOrder(a.config, b.config));

@@ -1,14 +1,16 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
   import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
-  import { definitionOf, PROTOCOLS, type ProtocolCode } from '@halvix/core/protocols';
+  import { definitionOf, PROTOCOLS, usualFraming, type ProtocolCode } from '@halvix/core/protocols';
   import { onMount, untrack } from 'svelte';
-  import { deviceForm, LINK_FORM, newDevice, newLink, usualFraming, type LinkObject } from '$lib/build/devices.ts';
+  import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
+  import { freeLink, linksOf } from '$lib/build/links.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import type { PointRow } from '$lib/build/grid.ts';
   import { mergedRows, pointRows } from '$lib/build/rows.ts';
+  import LinkPart from './LinkPart.svelte';
   import RequestPlan from './RequestPlan.svelte';
   import SettingInput from './SettingInput.svelte';
   import SettingsForm from './SettingsForm.svelte';
@@ -49,7 +51,8 @@
   let stationName = $state('');
   let tried = $state(false);
   let problem = $state<string | null>(null);
-  const links = $derived(draft.of('link'));
+  /** Those to devices. */
+  const links = $derived(linksOf('device'));
   const chosenLink = $derived(links.find(({ document }) => document.code === joins));
   const followed = new Followed<DeviceObject>({
     held: () => held,
@@ -87,14 +90,15 @@
     const port = link.port === definitionOf(link.protocol).port ? definitionOf(protocol).port : link.port;
     link = { ...link, protocol, port, framing: usualFraming(protocol, link.type) };
   }
+  const ownLink = $derived(freeLink(device.code));
   const wanted = $derived({
     device: {
       ...device,
       station: choosesNew ? stationCode : device.station,
-      link: chosenLink ? joins : device.code,
+      link: chosenLink ? joins : ownLink,
     },
-    link: complete(
-      !chosenLink ? { ...link, code: device.code, name: link.name || `${device.name || device.code} line` } : link,
+    link: completeLink(
+      !chosenLink ? { ...link, code: ownLink, name: link.name || `${device.name || device.code} line` } : link,
     ),
     station: choosesNew ? { code: stationCode, name: stationName, description: '' } : null,
   });
@@ -122,22 +126,6 @@
   );
   const ends = $derived(twoEnds(wanted.device, wanted.link));
   let leaving = false;
-
-  /** What another way to the device needs: a serial port has no host, and a bit rate always. */
-  function fitted(given: LinkObject): LinkObject {
-    const fits = definitionOf(given.protocol).framings.some(
-      ({ code: own, links: types }) => own === given.framing && types.includes(given.type),
-    );
-    const next = fits ? given : { ...given, framing: usualFraming(given.protocol, given.type) };
-    if (next.type !== 'serial' || link.type === 'serial') return next;
-    const { bitRate } = next.line;
-    return { ...next, line: { ...next.line, bitRate: bitRate === 0 ? 9600 : bitRate } };
-  }
-
-  /** A host that nobody is asked for stays at its default. */
-  function complete(next: LinkObject): LinkObject {
-    return next.type === 'serial' && next.host === '' ? { ...next, host: '127.0.0.1' } : next;
-  }
 
   function stationTaken(): boolean {
     return choosesNew && stations.some((one) => one.code === stationCode);
@@ -273,35 +261,18 @@
         }}
       />
     </section>
-    <section class="panel p-4" aria-label="Link">
-      <div class="mb-3 flex flex-wrap items-center gap-3">
-        <h2>Link</h2>
-        {#if links.length > 0}
-          <select
-            class="field"
-            aria-label="Line"
-            disabled={!mayBuild}
-            value={joins}
-            onchange={(e) => join(e.currentTarget.value)}
-          >
-            <option value="">a link of its own</option>
-            {#each links as { id, document } (id)}<option value={document.code}>{document.code} {document.name}</option
-              >{/each}
-          </select>
-        {/if}
-        {#if neighbours.length > 0}<span class="text-soft" data-testid="neighbours"
-            >shared with {neighbours.join(', ')}: what is changed here counts for them too</span
-          >{/if}
-      </div>
-      <SettingsForm
-        fields={LINK_FORM}
-        document={link}
-        defaults={linkDefaults}
-        disabled={!mayBuild}
-        problems={show ? all.link : {}}
-        change={(next) => (link = fitted(next as LinkObject))}
-      />
-    </section>
+    <LinkPart
+      {links}
+      {joins}
+      {link}
+      fields={LINK_FORM}
+      defaults={linkDefaults}
+      {neighbours}
+      problems={show ? all.link : {}}
+      disabled={!mayBuild}
+      {join}
+      change={(next) => (link = next)}
+    />
     {#if mayBuild}
       <div class="flex items-center gap-3">
         <button class="button first" disabled={!isNew && !dirty}

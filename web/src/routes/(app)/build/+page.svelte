@@ -3,7 +3,7 @@
   import { page } from '$app/state';
   import type { DeviceLife } from '@halvix/core/config';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { STATION_FIELDS, type ObjectDocument } from '@halvix/core/config';
+  import { STATION_FIELDS, wayWords, type ObjectDocument } from '@halvix/core/config';
   import { fieldProblems } from '$lib/build/forms.ts';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
@@ -67,7 +67,9 @@
   async function remove(held: Held<Station>): Promise<void> {
     const inside = devicesOf(held.document.code);
     const codes = new Set(inside.map(({ document }) => document.link));
-    const along = draft.of('link').filter(({ document }) => codes.has(document.code));
+    // A link that a device elsewhere is on stays.
+    const stays = new Set(devices.filter((one) => !inside.includes(one)).map(({ document }) => document.link));
+    const along = draft.of('link').filter(({ document: { code } }) => codes.has(code) && !stays.has(code));
     const radios = draft.of('radio').filter(({ document }) => document.station === held.document.code);
     const gone: Held[] = [held, ...inside, ...along, ...radios];
     const outcome = await draft.change(
@@ -191,7 +193,7 @@
               <span class="min-w-0 truncate"
                 >{outbound.centre}{outbound.name === 'centre' ? '' : `, ${outbound.name}`}
                 <span class="text-soft"
-                  >calls us on port {outbound.port}; {definitionOf(outbound.protocol).outbound?.where(
+                  >{wayWords(links.get(outbound.link))}; {definitionOf(outbound.protocol).outbound?.where(
                     outbound.settings,
                   )}</span
                 ></span

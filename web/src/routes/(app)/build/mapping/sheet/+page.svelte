@@ -26,7 +26,7 @@
     </span>
   </div>
   <p class="text-soft">
-    {data.network}, as drafted. {definition.words.name} over TCP: call {data.outbound.host}:{data.outbound.port}; {definition.outbound?.where(
+    {data.network}, as drafted. {definition.words.name}, {data.endpoint}; {definition.outbound?.where(
       data.outbound.settings,
     )}. {rows.length} points. Value = number × gain + offset.
   </p>

@@ -1,18 +1,22 @@
 <script lang="ts">
   import { definitionOf, OFFERING } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
-  import {
-    LOOPBACK_ONLY,
-    OBJECT_SCHEMAS,
-    outboundFields,
-    sameDocument,
-    type OutboundObject,
-  } from '@halvix/core/config';
+  import { outboundEnds, sameDocument, type OutboundObject } from '@halvix/core/config';
   import { untrack } from 'svelte';
-  import { draft } from '$lib/build/draft.svelte.ts';
+  import {
+    centreLinkForm,
+    completeLink,
+    newCentreLink,
+    newOutbound,
+    outboundForm,
+    type LinkObject,
+  } from '$lib/build/devices.ts';
+  import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
+  import { freeLink, linksOf, usersOf } from '$lib/build/links.ts';
   import { mappingRows } from '$lib/build/rows.ts';
+  import LinkPart from '$lib/components/build/LinkPart.svelte';
   import SettingInput from '$lib/components/build/SettingInput.svelte';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
@@ -21,68 +25,101 @@
   const mayBuild = $derived(data.person.role === 'engineer');
   const held = $derived(data.code === null ? undefined : draft.outbound(data.code));
 
-  const fresh = (protocol = OFFERING[0]): OutboundObject => ({
-    ...OBJECT_SCHEMAS.outbound.parse({
-      code: 'NEW',
-      name: 'centre',
-      centre: 'New',
+  const heldLink = $derived(draft.of('link').find(({ document: one }) => one.code === held?.document.link));
+  const freshLink = (protocol: OutboundObject['protocol']): LinkObject =>
+    newCentreLink(
       protocol,
-      host: '127.0.0.1',
-      port: definitionOf(protocol).outbound?.port,
-      settings: definitionOf(protocol).outbound?.first,
-      // Nobody from elsewhere, and nothing operated, until somebody says so.
-      allowFrom: [...LOOPBACK_ONLY],
-      controls: false,
-    }),
-    code: '',
-    centre: '',
-  });
-  let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? fresh()));
+      untrack(() => draft.of('link')).map(({ document: one }) => one),
+    );
+  let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? newOutbound(OFFERING[0])));
+  let link = $state.raw<LinkObject>(untrack(() => heldLink?.document ?? freshLink(OFFERING[0])));
+  /** The link that it is on; empty: one of its own, made with it. */
+  let joins = $state(untrack(() => heldLink?.document.code ?? ''));
   let tried = $state(false);
   let problem = $state<string | null>(null);
   let removing = $state(false);
-  const defaults = $derived(fresh(document.protocol));
+  const defaults = $derived(newOutbound(document.protocol));
+  const linkDefaults = $derived(freshLink(document.protocol));
 
-  /** Another protocol: its settings begin as they do for a new outbound. */
+  /** Another protocol: its settings begin as they do for a new outbound. A link of its own carries it. */
   function speak(protocol: OutboundObject['protocol']): void {
-    const { code, name, centre, host, allowFrom, controls } = document;
-    document = { ...fresh(protocol), code, name, centre, host, allowFrom, controls };
+    const { code, name, centre, allowFrom, controls } = document;
+    document = { ...newOutbound(protocol), code, name, centre, allowFrom, controls };
+    if (joins !== '' && link.protocol === protocol) return;
+    joins = '';
+    link = freshLink(protocol);
+  }
+  function join(next: string): void {
+    joins = next;
+    link = links.find(({ document: one }) => one.code === next)?.document ?? freshLink(document.protocol);
   }
 
   const followed = new Followed<OutboundObject>({
     held: () => held,
-    typed: () => document,
-    show: (next) => (document = next),
+    typed: () => wanted.document,
+    show: (next) => ([document, joins] = [next, next.link]),
+  });
+  const links = $derived(linksOf('outbound').filter(({ document: one }) => one.protocol === document.protocol));
+  const chosenLink = $derived(links.find(({ document: one }) => one.code === joins));
+  const followedLink = new Followed<LinkObject>({
+    held: () => chosenLink,
+    typed: () => link,
+    show: (next) => (link = next),
   });
   $effect(() => {
     if (data.code !== null || untrack(() => followed.base) === undefined) return;
     followed.base = undefined;
-    document = fresh();
+    document = newOutbound(OFFERING[0]);
+    joins = '';
+    link = freshLink(OFFERING[0]);
   });
 
+  const ownLink = $derived(freeLink(document.code));
+  const wanted = $derived({
+    document: { ...document, link: chosenLink ? joins : ownLink },
+    link: completeLink(
+      chosenLink
+        ? link
+        : { ...link, code: ownLink, name: link.name || `To ${document.centre || document.code}`.slice(0, 80) },
+    ),
+  });
+  const others = (code: string): string[] =>
+    usersOf(code)
+      .map((user) => user.code)
+      .filter((user) => user !== held?.document.code);
+  const neighbours = $derived(chosenLink ? others(joins) : []);
   const words = $derived(definitionOf(document.protocol).words);
   const ends = $derived<[string, string][]>([
-    ['Protocol and role', `${words.name} ${words.us} over TCP, calls us`],
-    ['Calls', `${document.host}:${document.port}`],
-    ...(definitionOf(document.protocol).outbound?.ends(document.settings) ?? []).map(
-      ({ what, theirs }): [string, string] => [what, theirs],
-    ),
-    ['Connects from', document.allowFrom.join(', ') || 'nowhere'],
-    ['TLS', document.tls.use ? 'with a certificate of its own' : 'none'],
+    ...outboundEnds(document, wanted.link).map(({ what, theirs }): [string, string] => [what, theirs]),
     ['Operates', document.controls ? 'what is mapped' : 'nothing'],
   ]);
-  const problems = $derived(fieldProblems('outbound', document));
+  const problems = $derived(fieldProblems('outbound', wanted.document));
+  const linkProblems = $derived(fieldProblems('link', wanted.link));
   const taken = $derived(data.code === null && draft.outbound(document.code) !== undefined);
-  const dirty = $derived(!sameDocument(document, held?.document));
+  const good = $derived(Object.keys(problems).length + Object.keys(linkProblems).length === 0 && !taken);
+  const dirty = $derived(
+    !sameDocument(wanted.document, held?.document) || !sameDocument(wanted.link, heldLink?.document),
+  );
+  const meanwhile = $derived(followed.by ?? followedLink.by);
 
   async function save(): Promise<void> {
     tried = true;
-    if (Object.keys(problems).length > 0 || taken) return;
-    const outcome = await draft.change(
-      held ? `change ${document.code}` : `add ${document.code}`,
-      [{ id: held?.id ?? null, kind: 'outbound', parent: '', expected: followed.base?.version ?? null, document }],
-      [followed.base?.document ?? null],
-    );
+    if (!good) return;
+    const [changes, before]: [Change[], unknown[]] = [[], []];
+    const put = (
+      kind: Change['kind'],
+      one: { id: number; version: number; document: unknown } | undefined,
+      next: unknown,
+    ): void => {
+      if (one && sameDocument(one.document, next)) return;
+      changes.push({ id: one?.id ?? null, kind, parent: '', expected: one?.version ?? null, document: next });
+      before.push(one?.document ?? null);
+    };
+    put('link', chosenLink && followedLink.base, wanted.link);
+    // The link that it leaves goes with it when nobody else is on it.
+    if (heldLink && heldLink !== chosenLink && others(heldLink.document.code).length === 0) put('link', heldLink, null);
+    put('outbound', held && followed.base, wanted.document);
+    const outcome = await draft.change(held ? `change ${document.code}` : `add ${document.code}`, changes, before);
     problem = outcome.ok ? null : outcome.words;
     if (!outcome.ok) return;
     if (data.code === null) await goto(`/build/mapping?outbound=${document.code}`);
@@ -92,7 +129,8 @@
   async function remove(): Promise<void> {
     if (!held) return;
     const mappings = await mappingRows([held.document.code]);
-    const gone = [held, ...mappings];
+    const alone = heldLink && others(heldLink.document.code).length === 0 ? [heldLink] : [];
+    const gone = [held, ...alone, ...mappings];
     const outcome = await draft.change(
       `delete ${held.document.code}`,
       gone.map(({ id, kind, parent, version }) => ({ id, kind, parent, expected: version, document: null })),
@@ -125,48 +163,68 @@
   {#if held || data.code === null}
     <p class="text-soft">
       We are the {words.name}
-      {words.them} here: the centre is the {words.us}, calls us, and asks. Nothing listens to it before the draft is
-      applied.
+      {words.them} here: the centre is the {words.us} and asks. Nothing listens to it before the draft is applied.
     </p>
     <form
-      class="panel p-4"
+      class="flex flex-col gap-4"
       onsubmit={(event) => {
         event.preventDefault();
         void save();
       }}
     >
-      {#if data.code === null}
-        <div class="mb-3 max-w-[420px]">
-          <SettingInput
-            field={{ path: 'protocol', title: 'Protocol and our role', type: 'choice' }}
-            value={document.protocol}
-            disabled={!mayBuild}
-            choices={OFFERING.map((one) => {
-              const { name, them } = definitionOf(one).words;
-              return [one, `${name}; we are the ${them}`] as const;
-            })}
-            change={(value) => speak(value as OutboundObject['protocol'])}
-          />
-        </div>
-      {/if}
-      <SettingsForm
-        fields={outboundFields(document.protocol)}
-        {document}
-        {defaults}
+      <section class="panel p-4" aria-label="Centre">
+        {#if data.code === null}
+          <div class="mb-3 max-w-[420px]">
+            <SettingInput
+              field={{ path: 'protocol', title: 'Protocol and our role', type: 'choice' }}
+              value={document.protocol}
+              disabled={!mayBuild}
+              choices={OFFERING.map((one) => {
+                const { name, them } = definitionOf(one).words;
+                return [one, `${name}; we are the ${them}`] as const;
+              })}
+              change={(value) => speak(value as OutboundObject['protocol'])}
+            />
+          </div>
+        {/if}
+        <SettingsForm
+          fields={outboundForm(document.protocol, link)}
+          {document}
+          {defaults}
+          disabled={!mayBuild}
+          problems={tried || held ? { ...problems, ...(taken ? { code: 'another outbound has this code' } : {}) } : {}}
+          change={(next) =>
+            (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}
+        />
+      </section>
+      <LinkPart
+        {links}
+        {joins}
+        {link}
+        fields={centreLinkForm(document.protocol)}
+        defaults={linkDefaults}
+        {neighbours}
+        problems={tried || held ? linkProblems : {}}
         disabled={!mayBuild}
-        problems={tried || held ? { ...problems, ...(taken ? { code: 'another outbound has this code' } : {}) } : {}}
-        change={(next) =>
-          (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}
+        {join}
+        change={(next) => (link = next)}
       />
       {#if mayBuild}
-        <div class="mt-4 flex items-center gap-3">
+        <div class="flex items-center gap-3">
           <button class="button first" disabled={held !== undefined && !dirty}
             >{held ? 'Save to the draft' : 'Add it to the draft'}</button
           >
-          {#if held && dirty}<button class="button" type="button" onclick={() => followed.adopt()}>Discard</button>{/if}
+          {#if held && dirty}<button
+              class="button"
+              type="button"
+              onclick={() => {
+                followed.adopt();
+                followedLink.adopt();
+              }}>Discard</button
+            >{/if}
           {#if problem}<span role="alert" class="text-alarm">{problem}</span>{/if}
-          {#if followed.by && dirty}<span role="status" class="text-questionable" data-testid="meanwhile"
-              >{followed.by} changed it meanwhile. What you typed is still here; saving shows both, discarding shows theirs.</span
+          {#if meanwhile && dirty}<span role="status" class="text-questionable" data-testid="meanwhile"
+              >{meanwhile} changed it meanwhile. What you typed is still here; saving shows both, discarding shows theirs.</span
             >{/if}
         </div>
       {/if}

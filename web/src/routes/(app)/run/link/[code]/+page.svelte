@@ -9,7 +9,7 @@
   import { age } from '$lib/format.ts';
   import { lineUse, roundMs } from '$lib/lane.ts';
   import { live } from '$lib/live/live.svelte.ts';
-  import { devicePath } from '$lib/path.ts';
+  import { devicePath, engineHop, outboundHop } from '$lib/path.ts';
   import type { Column } from '$lib/table.ts';
 
   let { data } = $props();
@@ -17,6 +17,7 @@
   const state_ = $derived(live.hops.links[link.code]);
   const lane = $derived(live.lane);
   const devices = $derived(data.frame.devices.filter((device) => device.link.code === link.code));
+  const centres = $derived(data.frame.outbounds.filter((outbound) => outbound.link === link.code));
   const codes = $derived(devices.map(({ code }) => code));
   const use = $derived(lane ? lineUse(lane) : null);
   const round = $derived(lane ? roundMs(lane) : null);
@@ -31,9 +32,14 @@
 
   const headline = $derived.by((): string => {
     if (state_ === undefined) return 'This link has not been started yet';
+    if (state_.state === 'resting' && centres.length > 0) return 'Open, and no centre is connected now';
     if (state_.state === 'resting') return 'Between calls: nobody is connected now';
     if (state_.state !== 'connected')
       return `Not connected: ${state_.problem ?? 'connecting'}${state_.nextTry ? `, next try in ${age(state_.nextTry - clock.now)}` : ''}`;
+    if (centres.length > 0)
+      return link.type === 'tcpServer'
+        ? `Connected for ${age(clock.now - state_.since)}`
+        : `Open for ${age(clock.now - state_.since)}`;
     if (round === null) return 'Connected; nobody has been asked yet';
     const every = `Each device is asked every ${round < 1000 ? `${Math.round(round)} ms` : `${(round / 1000).toFixed(1)} s`} or sooner`;
     return use && link.line.bitRate > 0 ? `${every}; the line is in use ${percent(1 - use.idle)} of the time` : every;
@@ -143,7 +149,22 @@
   </div>
   <p class="text-[16px]" data-testid="link-words">{headline}.</p>
   {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
-  {#if lane}
+  {#if centres.length > 0}
+    <table class="panel max-w-[820px]" aria-label="Centres on {link.code}">
+      <tbody class="[&_td]:border-t [&_td]:border-rule/70 [&_td]:py-1.5 [&_td]:pr-3">
+        {#each centres as centre (centre.code)}
+          {@const hop = outboundHop(live.hops, centre.code, engineHop(live.hops, clock.now), clock.now)}
+          <tr
+            ><td class="mono px-3"><a class="word" href="/run/outbound/{centre.code}">{centre.code}</a></td><td
+              >{centre.centre}, {centre.name}</td
+            ><td class="mono">{live.hops.outbounds[centre.code]?.connectedFrom ?? ''}</td><td
+              class:text-lost={hop.state === 'lost'}>{hop.words}</td
+            ></tr
+          >
+        {/each}
+      </tbody>
+    </table>
+  {:else if lane}
     {#if use && use.overMs > 0 && link.line.bitRate > 0}
       <div class="flex max-w-[980px] flex-col gap-1">
         <div class="flex h-[14px] overflow-hidden rounded-[3px] border border-rule" aria-hidden="true">
@@ -177,27 +198,29 @@
       {#if lane.badFrames > 0}{lane.badFrames} times garbage or a wrong checksum.{/if}
     </p>
   {:else}<p class="text-soft">Asking the engine for its lane …</p>{/if}
-  <DataTable
-    name="Devices on {link.code}"
-    rows={devices}
-    {columns}
-    rowKey={(row) => row.code}
-    open={(row) => void goto(`/run/device/${row.code}`)}
-    empty="No device uses this link."
-  >
-    {#snippet cell(row, column)}
-      {#if column.key === 'name'}<a class="plain hover:underline" href="/run/device/{row.code}">{row.name}</a>
-      {:else if column.key === 'state'}
-        {@const hop = devicePath(row, [], live.hops, clock.now).device}
-        <span class:text-lost={hop.state === 'lost'}
-          >{hop.state === 'good' ? `answered ${hop.words} ago` : hop.words}</span
-        >
-      {:else if column.key === 'silent'}<span class:text-questionable={(of(row)?.silentTurns ?? 0) > 0}
-          >{column.text(row)}</span
-        >
-      {:else}{column.text(row)}{/if}
-    {/snippet}
-  </DataTable>
+  {#if centres.length === 0}
+    <DataTable
+      name="Devices on {link.code}"
+      rows={devices}
+      {columns}
+      rowKey={(row) => row.code}
+      open={(row) => void goto(`/run/device/${row.code}`)}
+      empty="No device uses this link."
+    >
+      {#snippet cell(row, column)}
+        {#if column.key === 'name'}<a class="plain hover:underline" href="/run/device/{row.code}">{row.name}</a>
+        {:else if column.key === 'state'}
+          {@const hop = devicePath(row, [], live.hops, clock.now).device}
+          <span class:text-lost={hop.state === 'lost'}
+            >{hop.state === 'good' ? `answered ${hop.words} ago` : hop.words}</span
+          >
+        {:else if column.key === 'silent'}<span class:text-questionable={(of(row)?.silentTurns ?? 0) > 0}
+            >{column.text(row)}</span
+          >
+        {:else}{column.text(row)}{/if}
+      {/snippet}
+    </DataTable>
+  {/if}
   {#if devices.length > 1 && broadcasts.length > 0 && data.person.role !== 'viewer'}
     <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
       <span class="text-soft">Tell all devices at once, by broadcast, to</span>

@@ -46,14 +46,9 @@
       >
       <tbody class="[&_td]:border-t [&_td]:border-rule/70 [&_td]:py-1.5 [&_td]:pr-3">
         <tr
-          ><td class="px-3 text-soft">Role</td><td>{definition.words.them}, listens</td><td
-            >{definition.words.us}, connects</td
-          ></tr
-        >
-        <tr
-          ><td class="px-3 text-soft">Endpoint</td><td class="mono">{data.host}:{data.port}</td><td class="mono"
-            >{session?.connectedFrom ?? 'not connected'}</td
-          ></tr
+          ><td class="px-3 text-soft">Link</td><td
+            ><a class="word mono" href="/run/link/{data.link}">{data.link}</a> · {outbound.way}</td
+          ><td class="mono">{session?.connectedFrom ?? 'not connected'}</td></tr
         >
         <tr
           ><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td
@@ -65,7 +60,7 @@
             >{session?.eventsWaiting ?? 0} {session?.eventsWaiting === 1 ? 'change waits' : 'changes wait'} for it</td
           ></tr
         >
-        {#each definition.outbound?.ends(data.settings) ?? [] as { what, ours, theirs } (what)}
+        {#each data.ends as { what, ours, theirs } (what)}
           <tr><td class="px-3 text-soft">{what}</td><td>{ours}</td><td>{theirs}</td></tr>
         {/each}
         <tr

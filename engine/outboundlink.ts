@@ -1,0 +1,334 @@
+import { endpointWords, isAllowed, sameDocument, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
+import { octetMs } from '@halvix/core/line';
+import type { LinkState } from '@halvix/core/path';
+import type { Recogniser } from '@halvix/core/protocols';
+import { serverSide } from '@halvix/core/protocols/sessions';
+import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
+import { lineTiming } from './link.ts';
+import { makeTransport, tlsOf } from './transport.ts';
+
+/*
+ * A link to centres: connections that they make to a port of ours, or one way that is there by itself (a serial port, a
+ * connection that we make, datagrams). Several outbounds may share it: octets belong to the one that the frames name.
+ *
+ * Rules:
+ * 1. Of those that call, only addresses that some outbound's list allows are let in; a connection becomes an outbound's
+ *    only when that outbound's own list allows it and, with TLS, the name in its certificate is the one that the
+ *    outbound wants.
+ * 2. Where an outbound has one peer, a new connection of it takes over at once: its old one may be half dead. Nobody
+ *    else can: it has to bear the right addresses, come from an allowed place, and hold a certificate where they are
+ *    asked for. Where it may have several, one more than that is not let in.
+ * 3. A connection that bears no such frame for a while is closed.
+ * 4. On a way that is there by itself nobody comes or goes: a centre counts as connected from its first frame until the
+ *    way is gone, or until it has said nothing for as long as the link allows.
+ */
+
+export interface OutboundMember {
+  config: OutboundConfig;
+  /** A peer has come, from there, by that address; `peer` is its number. No address: it has none on such a link. */
+  up: (peer: number, from: string, address: string | null) => void;
+  down: (peer: number) => void;
+  data: (peer: number, bytes: Uint8Array) => void;
+  /** Somebody was not let in; in words. */
+  refused: (words: string) => void;
+  changed: () => void;
+}
+
+/** How octets come and go: a call, or the one way that there is. */
+interface Way {
+  from: string;
+  address: string | null;
+  names: readonly string[];
+  send: (octets: Uint8Array) => void;
+  /** Null: it stays, whoever is on it. */
+  end: (() => void) | null;
+}
+
+interface Connection {
+  way: Way;
+  peer: number;
+  since: number;
+  /** What came before it was known whose it is. */
+  early: Uint8Array[];
+  caller: Recogniser;
+  members: Set<OutboundMember>;
+  /** When each of them was heard last. */
+  heard: Map<OutboundMember, number>;
+  timer: NodeJS.Timeout | null;
+}
+
+/** A connection shows by then whose it is. */
+const UNKNOWN_MS = 20_000;
+
+/** Octets that are kept for whoever it will be. */
+const MOST_EARLY = 1024;
+
+const SILENCE_LOOK_MS = 500;
+
+/** Whether several peers may use it at once. */
+const isShared = ({ config: { protocol, settings } }: OutboundMember): boolean =>
+  serverSide(protocol).peers(settings) > 1;
+
+export class OutboundLink {
+  private readonly members = new Set<OutboundMember>();
+  private readonly connections = new Set<Connection>();
+  private readonly calls = new Map<Call, Connection>();
+  /** The connections of each, oldest first. */
+  private readonly current = new Map<OutboundMember, Connection[]>();
+  private peers = 0;
+  private readonly server: CallServer | null;
+  private readonly transport: Reconnecting | null;
+  /** The one connection, where there is one by itself. */
+  private only: Connection | null = null;
+  private readonly silence: NodeJS.Timeout | null;
+  private since = clock.now();
+  readonly timing;
+
+  constructor(
+    readonly config: LinkConfig,
+    private readonly changed: () => void,
+  ) {
+    this.timing = { framing: config.framing, octetMs: octetMs(lineTiming(config)) };
+    this.transport = makeTransport(config, {
+      up: () => this.onUp(),
+      down: () => this.onDown(),
+      data: (bytes) => this.only && this.onData(this.only, bytes),
+      changed: () => this.onChanged(),
+    });
+    this.server = this.transport === null ? this.listening() : null;
+    const looks = this.transport !== null && config.calls.lateAfterMs > 0;
+    this.silence = looks ? setInterval(() => this.lookSilent(), SILENCE_LOOK_MS) : null;
+    this.transport?.open();
+    this.server?.open();
+  }
+
+  private listening(): CallServer {
+    const { host, port } = this.config;
+    return new CallServer(
+      { host, port, ...tlsOf(this.config), allows: (address) => this.allows(address) },
+      {
+        came: (call) => this.calls.set(call, this.begin({ ...call, end: () => call.end() }, UNKNOWN_MS)),
+        data: (call, bytes) => {
+          const connection = this.calls.get(call);
+          if (connection) this.onData(connection, bytes);
+        },
+        ended: (call) => {
+          const connection = this.calls.get(call);
+          this.calls.delete(call);
+          if (connection) this.finish(connection);
+        },
+        changed: () => this.onChanged(),
+      },
+    );
+  }
+
+  private onChanged(): void {
+    this.since = clock.now();
+    for (const member of this.members) member.changed();
+    this.changed();
+  }
+
+  /** Why nobody can get here now; null: somebody can. */
+  get problem(): string | null {
+    if (this.transport === null) return this.server?.problem ?? null;
+    const { state, problem } = this.transport.state;
+    return state === 'connected' ? null : (problem ?? 'not connected yet');
+  }
+
+  get isEmpty(): boolean {
+    return this.members.size === 0;
+  }
+
+  /** Whether it can go on for that configuration. */
+  fits(config: LinkConfig): boolean {
+    return sameDocument(config, this.config);
+  }
+
+  add(member: OutboundMember): void {
+    this.members.add(member);
+    // On the one way it may be the next to be asked: whoever is asked there is found out anew.
+    if (this.only) this.only.caller = this.recogniser();
+  }
+
+  remove(member: OutboundMember): void {
+    this.members.delete(member);
+    for (const connection of this.connectionsOf(member)) this.leave(connection, member);
+    if (this.only) this.only.caller = this.recogniser();
+  }
+
+  /** `peer`: to whom; absent: to the only one. */
+  send(member: OutboundMember, octets: Uint8Array, peer?: number): void {
+    const own = this.connectionsOf(member);
+    const connection = peer === undefined ? own.at(-1) : own.find((one) => one.peer === peer);
+    connection?.way.send(octets);
+  }
+
+  private connectionsOf(member: OutboundMember): readonly Connection[] {
+    return this.current.get(member) ?? [];
+  }
+
+  async close(): Promise<void> {
+    if (this.silence !== null) clearInterval(this.silence);
+    for (const { timer } of this.connections) if (timer !== null) clearTimeout(timer);
+    this.transport?.close();
+    await this.server?.close();
+  }
+
+  private allows(address: string): boolean {
+    const allowed = [...this.members].some(({ config }) => isAllowed(address, config.allowFrom));
+    if (!allowed)
+      for (const member of this.members)
+        member.refused(`connection from ${address} refused: its network is not allowed`);
+    return allowed;
+  }
+
+  private recogniser(): Recogniser {
+    const centres = [...this.members].map(({ config: { code, settings } }) => ({ code, settings }));
+    return serverSide(this.config.protocol).recogniser(centres, this.timing);
+  }
+
+  private begin(way: Way, unknownMs: number | null): Connection {
+    const connection: Connection = {
+      ...{ way, peer: ++this.peers, since: clock.now(), early: [], caller: this.recogniser() },
+      ...{ members: new Set(), heard: new Map() },
+      timer: unknownMs === null ? null : setTimeout(() => way.end?.(), unknownMs),
+    };
+    this.connections.add(connection);
+    return connection;
+  }
+
+  private onUp(): void {
+    const { transport } = this;
+    if (transport === null) return;
+    const way: Way = {
+      ...{ from: endpointWords(this.config), address: null, names: [] },
+      ...{ send: (octets) => transport.send(octets), end: null },
+    };
+    this.only = this.begin(way, null);
+  }
+
+  private onDown(): void {
+    const { only } = this;
+    this.only = null;
+    if (only) this.finish(only);
+  }
+
+  /** Who has said nothing for too long is not there any more. */
+  private lookSilent(): void {
+    const { only } = this;
+    if (only === null) return;
+    const before = clock.now() - this.config.calls.lateAfterMs;
+    for (const member of only.members) if ((only.heard.get(member) ?? 0) < before) this.leave(only, member);
+  }
+
+  private onData(connection: Connection, bytes: Uint8Array): void {
+    const known = connection.members.size > 0;
+    const now = clock.now();
+    for (const code of new Set(connection.caller.push(bytes, now))) {
+      const member = [...this.members].find(({ config }) => config.code === code);
+      if (member === undefined) continue;
+      connection.heard.set(member, now);
+      this.transport?.useful();
+      if (!connection.members.has(member)) this.join(connection, member);
+    }
+    if (!known) this.hold(connection, bytes);
+    // Garbage and other addresses are counted where there is only one whose they could be.
+    const takers = connection.members.size > 0 ? connection.members : this.soleMember();
+    for (const member of takers) member.data(connection.peer, bytes);
+  }
+
+  /** The first request may come in pieces: whose it is shows with the last of them, and all of them are for its session. */
+  private hold(connection: Connection, bytes: Uint8Array): void {
+    if (connection.members.size > 0) {
+      // A session begins anew with its connection: what it was shown before that counts for nothing.
+      for (const member of connection.members)
+        for (const early of connection.early) member.data(connection.peer, early);
+      connection.early = [];
+      return;
+    }
+    connection.early.push(bytes);
+    // The oldest go first: what is being put together is at the end.
+    const length = (): number => connection.early.reduce((sum, piece) => sum + piece.length, 0);
+    while (connection.early.length > 1 && length() > MOST_EARLY) connection.early.shift();
+  }
+
+  private soleMember(): ReadonlySet<OutboundMember> {
+    const [sole] = this.members;
+    const alone = this.members.size === 1 && !isShared(sole) && this.connectionsOf(sole).length === 0;
+    return alone ? this.members : new Set();
+  }
+
+  private join(connection: Connection, member: OutboundMember): void {
+    const { config } = member;
+    const { address, from, names } = connection.way;
+    const wanted = this.config.tls.use ? config.peerName : '';
+    if (address !== null && !isAllowed(address, config.allowFrom))
+      member.refused(`connection from ${address} refused: its network is not allowed`);
+    else if (address !== null && wanted !== '' && !names.includes(wanted))
+      member.refused(
+        `connection from ${address} refused: its certificate is of ${names.join(', ') || 'nobody'}, not of ${wanted}`,
+      );
+    else {
+      const most = serverSide(config.protocol).peers(config.settings);
+      const before = this.connectionsOf(member);
+      if (most > 1 && before.length >= most) {
+        member.refused(`connection from ${from} refused: ${most} are connected already`);
+        if (connection.members.size === 0) connection.way.end?.();
+        return;
+      }
+      if (connection.timer !== null) clearTimeout(connection.timer);
+      if (most === 1) for (const one of before) this.leave(one, member);
+      connection.members.add(member);
+      this.current.set(member, [...this.connectionsOf(member), connection]);
+      member.up(connection.peer, from, address);
+      this.changed();
+      return;
+    }
+    if (connection.members.size === 0) connection.way.end?.();
+  }
+
+  /** The connection is this member's no more. */
+  private leave(connection: Connection, member: OutboundMember): void {
+    this.forget(connection, member);
+    if (!connection.members.delete(member)) return;
+    member.down(connection.peer);
+    if (connection.members.size === 0) connection.way.end?.();
+    this.changed();
+  }
+
+  private finish(connection: Connection): void {
+    this.connections.delete(connection);
+    if (connection.timer !== null) clearTimeout(connection.timer);
+    for (const member of connection.members) {
+      this.forget(connection, member);
+      member.down(connection.peer);
+    }
+    this.changed();
+  }
+
+  private forget(connection: Connection, member: OutboundMember): void {
+    const rest = this.connectionsOf(member).filter((one) => one !== connection);
+    if (rest.length > 0) this.current.set(member, rest);
+    else this.current.delete(member);
+  }
+
+  // ---- what people see
+
+  /** What of its state people act on. */
+  essence(): string {
+    const { state, since, problem } = this.state();
+    return `${state} ${since} ${problem}`;
+  }
+
+  state(): LinkState {
+    const about = { endpoint: endpointWords(this.config), devices: [] };
+    if (this.transport !== null) return { ...this.transport.state, ...about };
+    const connected = [...this.connections].filter(({ members }) => members.size > 0);
+    const problem = this.server?.problem ?? null;
+    return {
+      state: connected.length > 0 ? 'connected' : problem === null ? 'resting' : 'waiting',
+      since: connected.length > 0 ? Math.max(...connected.map(({ since }) => since)) : this.since,
+      ...{ tries: 0, nextTry: null, problem, ...about },
+    };
+  }
+}
