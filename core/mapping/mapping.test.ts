@@ -5,7 +5,7 @@ import { misfitOf, type MappingConfig } from '../config/index.ts';
 import { converted, Quality, type PointKind } from '../point/index.ts';
 import { addressOf } from '../protocols/definitions.ts';
 import { dnp3At } from '../protocols/dnp3/index.ts';
-import { applyRule, mappingTo, matcher, type MappingRule, type Source } from './rules.ts';
+import { applyRule, everyPoint, mappingTo, matcher, usualNumbering, type MappingRule, type Source } from './rules.ts';
 
 const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
   pattern: '',
@@ -46,6 +46,17 @@ describe('patterns', () => {
 });
 
 describe('rules', () => {
+  test('all points at once keep their addresses, unless two would meet', () => {
+    const one = [source('binary', 0), source('binary', 3), source('analog', 7), source('analog', null)];
+    const two = [source('binary', 3, 'other', 'D2')];
+    const places = (sources: Source[]): string[] =>
+      everyPoint('dnp3', sources, 'raw').map(({ device, target }) => `${device} ${addressOf(target)}`);
+    expect(places(one)).toEqual(['D1 BI 0', 'D1 BI 3', 'D1 AI 7']);
+    expect(places([...one, ...two])).toEqual(['D1 BI 0', 'D1 BI 1', 'D1 AI 0', 'D2 BI 2']);
+    const mapped = everyPoint('dnp3', two, 'raw');
+    expect(usualNumbering(rule(), 'dnp3', [source('analog', 7)], mapped)).toBe('series');
+  });
+
   test('addresses are kept, moved, or numbered on', () => {
     const sources = [source('binary', 0), source('binary', 3), source('analog', 7)];
     expect(targets(applyRule(rule(), 'dnp3', sources, []))).toEqual(['new binary 0', 'new binary 3', 'new analog 7']);

@@ -97,6 +97,31 @@ export const mappingTo = (
   },
 });
 
+/** The numbering that gives every point a place: the addresses that they have, or a series where two would meet. */
+export function usualNumbering(
+  rule: MappingRule,
+  protocol: ProtocolCode,
+  sources: readonly Source[],
+  mapped: readonly MappingConfig[],
+): MappingRule['numbering'] {
+  const misfits = (numbering: MappingRule['numbering']): number =>
+    applyRule({ ...rule, numbering, start: 0 }, protocol, sources, mapped).counts.misfit;
+  return mapped.length === 0 && misfits('keep') <= misfits('series') ? 'keep' : 'series';
+}
+
+/** Mappings of all points that can be offered. */
+export function everyPoint(
+  protocol: ProtocolCode,
+  sources: readonly Source[],
+  value: MappingRule['value'],
+): MappingConfig[] {
+  const rule: MappingRule = {
+    ...{ pattern: '', kinds: [], targetKind: 'same', numbering: 'keep', start: 0, value, choices: {} },
+  };
+  const numbering = usualNumbering(rule, protocol, sources, []);
+  return applyRule({ ...rule, numbering }, protocol, sources, []).rows.flatMap(({ mapping }) => mapping ?? []);
+}
+
 /** What a rule would make of the points, given what is mapped already. */
 export function applyRule(
   rule: MappingRule,

@@ -3,6 +3,7 @@
   import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
   import { definitionOf, PROTOCOLS, usualFraming, type ProtocolCode } from '@halvix/core/protocols';
   import { onMount, untrack } from 'svelte';
+  import { proposedCode } from '$lib/build/codes.ts';
   import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
   import { freeLink, linksOf } from '$lib/build/links.ts';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
@@ -91,16 +92,24 @@
     link = { ...link, protocol, port, framing: usualFraming(protocol, link.type) };
   }
   const ownLink = $derived(freeLink(device.code));
+  const newStation = $derived(
+    stationCode ||
+      proposedCode(
+        stationName,
+        stations.map((one) => one.code),
+      ),
+  );
   const wanted = $derived({
     device: {
       ...device,
-      station: choosesNew ? stationCode : device.station,
+      name: device.name || device.code,
+      station: choosesNew ? newStation : device.station,
       link: chosenLink ? joins : ownLink,
     },
     link: completeLink(
       !chosenLink ? { ...link, code: ownLink, name: link.name || `${device.name || device.code} line` } : link,
     ),
-    station: choosesNew ? { code: stationCode, name: stationName, description: '' } : null,
+    station: choosesNew ? { code: newStation, name: stationName, description: '' } : null,
   });
   const all = $derived({
     device: fieldProblems('device', wanted.device),
@@ -126,9 +135,13 @@
   );
   const ends = $derived(twoEnds(wanted.device, wanted.link));
   let leaving = false;
+  /** What was added last, and another one is to follow. */
+  let again = false;
+  let added = $state<string | null>(null);
+  let form = $state<HTMLFormElement>();
 
   function stationTaken(): boolean {
-    return choosesNew && stations.some((one) => one.code === stationCode);
+    return choosesNew && stations.some((one) => one.code === newStation);
   }
 
   beforeNavigate(({ cancel, willUnload }) => {
@@ -139,6 +152,8 @@
   async function save(): Promise<void> {
     tried = true;
     if (!good) return;
+    // Once it is in the draft, other codes are free.
+    const made = wanted;
     const changes: Change[] = [];
     const before: unknown[] = [];
     const put = (
@@ -160,7 +175,7 @@
     if (left && !stays) put('link', left, null);
     put('device', held && followed.base, wanted.device);
     const outcome = await draft.change(
-      isNew ? `add ${wanted.device.code}` : `change ${wanted.device.code}`,
+      isNew ? `add ${made.device.code}` : `change ${made.device.code}`,
       changes,
       before,
     );
@@ -169,10 +184,22 @@
       return;
     }
     problem = null;
+    added = isNew ? made.device.code : null;
     leaving = true;
-    if (isNew) await goto(`/build/points?device=${wanted.device.code}`);
-    else if (wanted.device.code !== code) await goto(`/build/device/${wanted.device.code}`);
+    if (isNew && again) beginAgain(made.device.station);
+    else if (isNew) await goto(`/build/points?device=${made.device.code}`);
+    else if (made.device.code !== code) await goto(`/build/device/${made.device.code}`);
     leaving = false;
+  }
+
+  /** After a device was added comes the next one of its station, on its line where it shares one. */
+  function beginAgain(station: string): void {
+    const { protocol } = device;
+    device = newDevice(station, protocol);
+    if (joins === '') link = { ...link, code: '', name: '', host: '', port: linkDefaults.port };
+    [stationCode, stationName] = ['', ''];
+    tried = false;
+    form?.querySelector<HTMLInputElement>('[aria-label="Device"] input')?.focus();
   }
 
   const choices = $derived({
@@ -188,6 +215,7 @@
 </script>
 
 <form
+  bind:this={form}
   class="grid gap-4 lg:grid-cols-[1.3fr_1fr]"
   onsubmit={(event) => {
     event.preventDefault();
@@ -234,6 +262,7 @@
               help: 'Short and unique: capital letters, digits, hyphens',
             }}
             value={stationCode}
+            placeholder={newStation}
             problem={show ? all.station.code : undefined}
             change={(value) => (stationCode = String(value).toUpperCase())}
           />
@@ -253,6 +282,7 @@
         document={device}
         {defaults}
         {choices}
+        placeholders={{ name: device.code }}
         disabled={!mayBuild}
         problems={show ? all.device : {}}
         change={(next) => {
@@ -275,9 +305,13 @@
     />
     {#if mayBuild}
       <div class="flex items-center gap-3">
-        <button class="button first" disabled={!isNew && !dirty}
+        <button class="button first" disabled={!isNew && !dirty} onclick={() => (again = false)}
           >{isNew ? 'Add it to the draft' : 'Save to the draft'}</button
         >
+        {#if isNew}<button class="button" onclick={() => (again = true)}>Add it, and another</button>{/if}
+        {#if added && isNew && !dirty}<span role="status" data-testid="added"
+            ><a class="word" href="/build/points?device={added}">{added}</a> is in the draft.</span
+          >{/if}
         {#if clash && show}<span role="alert" class="text-alarm">{clash}</span>{/if}
         {#if problem}<span role="alert" class="text-alarm">{problem}</span>{/if}
         {#if !good && tried && !clash}<span role="alert" class="text-alarm">Some fields need another look.</span>{/if}

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { SettingField } from '@halvix/core/config';
+  import { hostAndPort } from '$lib/build/codes.ts';
   import { fittedLink, type LinkObject } from '$lib/build/devices.ts';
   import type { Held } from '$lib/build/draft.svelte.ts';
   import SettingsForm from './SettingsForm.svelte';
@@ -44,5 +45,9 @@
     {disabled}
     {problems}
     change={(next) => change(fittedLink(next as LinkObject, link))}
+    done={(path, text) => {
+      const both = path === 'host' ? hostAndPort(text) : null;
+      if (both) change({ ...link, ...both });
+    }}
   />
 </section>

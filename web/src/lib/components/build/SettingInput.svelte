@@ -9,9 +9,13 @@
     problem?: string | undefined;
     disabled?: boolean;
     choices?: readonly (readonly [string | number, string])[];
+    /** What it is when nothing is typed. */
+    placeholder?: string | undefined;
     change: (value: unknown) => void;
+    /** A text has been typed to its end. */
+    done?: (text: string) => void;
   }
-  let { field, value, fallback, problem, disabled = false, choices, change }: Props = $props();
+  let { field, value, fallback, problem, disabled = false, choices, placeholder, change, done }: Props = $props();
   const options = $derived(choices ?? field.choices);
   const isChanged = $derived(fallback !== undefined && !sameDocument(value, fallback));
   const limit = $derived(field.limits ? `${field.limits[0]} to ${field.limits[1]}` : '');
@@ -69,11 +73,13 @@
         {disabled}
         inputmode={field.type === 'number' ? 'numeric' : undefined}
         value={listed(value)}
+        {placeholder}
         aria-invalid={problem !== undefined}
         oninput={(e) => {
           if (!isList) change(field.type === 'number' ? number(e.currentTarget.value) : e.currentTarget.value);
         }}
         onchange={(e) => {
+          done?.(e.currentTarget.value);
           if (isList) change((field.type === 'classes' ? classes : networks)(e.currentTarget.value));
         }}
       />

@@ -10,9 +10,23 @@
     problems: Readonly<Record<string, string>>;
     disabled?: boolean;
     choices?: Readonly<Record<string, readonly (readonly [string, string])[]>>;
+    /** What fields are that nothing is typed into, by path. */
+    placeholders?: Readonly<Record<string, string>>;
     change: (document: object) => void;
+    /** The text of a field has been typed to its end. */
+    done?: (path: string, text: string) => void;
   }
-  let { fields, document, defaults, problems, disabled = false, choices = {}, change }: Props = $props();
+  let {
+    fields,
+    document,
+    defaults,
+    problems,
+    disabled = false,
+    choices = {},
+    placeholders = {},
+    change,
+    done,
+  }: Props = $props();
   const applying = $derived(fields.filter(({ applies }) => applies?.(document) ?? true));
   const open = $derived(applying.filter((field) => field.open));
   const folded = $derived(applying.filter((field) => !field.open));
@@ -32,7 +46,9 @@
       value={valueAt(document, field.path)}
       problem={problems[field.path]}
       choices={choices[field.path]}
+      placeholder={placeholders[field.path]}
       change={(value) => set(field, value)}
+      done={(text) => done?.(field.path, text)}
     />
   {/each}
 </div>

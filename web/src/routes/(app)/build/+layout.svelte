@@ -84,6 +84,10 @@
     >
   {/if}
   {#if mayBuild}
+    {#if here !== '/build'}
+      <a class="word" href="/build/device/new">Add a device</a>
+      <a class="word" href="/build/outbound/new">Add a centre</a>
+    {/if}
     <button
       class="button"
       disabled={draft.canUndo === null}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { page } from '$app/state';
   import { misfitOf, OBJECT_SCHEMAS, valueAt, withValueAt, type MappingConfig } from '@halvix/core/config';
-  import { applyRule, type MappingRule } from '@halvix/core/mapping';
+  import { applyRule, usualNumbering, type MappingRule } from '@halvix/core/mapping';
   import { isControl, KIND_WORDS, POINT_KINDS, targetKinds, type PointKind } from '@halvix/core/point';
   import { addressOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
@@ -154,12 +154,13 @@
     value: 'raw',
     choices: {},
   });
+  const sources = $derived(points.map(({ parent, document }) => ({ device: parent, ...document })));
   const preview = $derived(
     ruling
       ? applyRule(
           rule,
           outbound?.protocol ?? FIRST_PROTOCOL,
-          points.map(({ parent, document }) => ({ device: parent, ...document })),
+          sources,
           here.map(({ document }) => document),
         )
       : null,
@@ -174,7 +175,12 @@
   );
 
   function openRule(): void {
-    rule.numbering = here.length === 0 ? 'keep' : 'series';
+    rule.numbering = usualNumbering(
+      rule,
+      outbound?.protocol ?? FIRST_PROTOCOL,
+      sources,
+      here.map(({ document }) => document),
+    );
     rule.start = 0;
     ruling = true;
   }

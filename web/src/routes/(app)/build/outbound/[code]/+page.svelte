@@ -1,8 +1,10 @@
 <script lang="ts">
   import { definitionOf, OFFERING } from '@halvix/core/protocols';
+  import { everyPoint } from '@halvix/core/mapping';
   import { goto } from '$app/navigation';
   import { outboundEnds, sameDocument, type OutboundObject } from '@halvix/core/config';
   import { untrack } from 'svelte';
+  import { proposedCode } from '$lib/build/codes.ts';
   import {
     centreLinkForm,
     completeLink,
@@ -15,7 +17,7 @@
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import { freeLink, linksOf, usersOf } from '$lib/build/links.ts';
-  import { mappingRows } from '$lib/build/rows.ts';
+  import { mappingRows, pointRows } from '$lib/build/rows.ts';
   import LinkPart from '$lib/components/build/LinkPart.svelte';
   import SettingInput from '$lib/components/build/SettingInput.svelte';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
@@ -74,13 +76,18 @@
     link = freshLink(OFFERING[0]);
   });
 
-  const ownLink = $derived(freeLink(document.code));
+  const code = $derived(
+    document.code ||
+      proposedCode(
+        document.centre,
+        draft.of('outbound').map(({ document: one }) => one.code),
+      ),
+  );
+  const ownLink = $derived(freeLink(code));
   const wanted = $derived({
-    document: { ...document, link: chosenLink ? joins : ownLink },
+    document: { ...document, code, link: chosenLink ? joins : ownLink },
     link: completeLink(
-      chosenLink
-        ? link
-        : { ...link, code: ownLink, name: link.name || `To ${document.centre || document.code}`.slice(0, 80) },
+      chosenLink ? link : { ...link, code: ownLink, name: link.name || `To ${document.centre || code}`.slice(0, 80) },
     ),
   });
   const others = (code: string): string[] =>
@@ -95,16 +102,46 @@
   ]);
   const problems = $derived(fieldProblems('outbound', wanted.document));
   const linkProblems = $derived(fieldProblems('link', wanted.link));
-  const taken = $derived(data.code === null && draft.outbound(document.code) !== undefined);
+  const taken = $derived(data.code === null && draft.outbound(code) !== undefined);
   const good = $derived(Object.keys(problems).length + Object.keys(linkProblems).length === 0 && !taken);
   const dirty = $derived(
     !sameDocument(wanted.document, held?.document) || !sameDocument(wanted.link, heldLink?.document),
   );
   const meanwhile = $derived(followed.by ?? followedLink.by);
 
+  // ---- what a new one offers from the beginning
+
+  const listed = $derived(Object.values(data.draft.counts.points).reduce((sum, n) => sum + n, 0));
+  let offers = $state<'nothing' | 'all'>('nothing');
+  let value = $state<'raw' | 'engineering'>('raw');
+  async function offered(): Promise<Change[]> {
+    if (data.code !== null || offers === 'nothing') return [];
+    const points = await pointRows(null);
+    const made = everyPoint(
+      document.protocol,
+      points.map(({ parent, document: point }) => ({ device: parent, ...point })),
+      value,
+    );
+    return made.map((mapping) => ({ id: null, kind: 'mapping', parent: code, expected: null, document: mapping }));
+  }
+
+  let again = false;
+  let added = $state<string | null>(null);
+  /** After a centre was added comes the next one, in the same terms. */
+  function beginAgain(): void {
+    const { protocol, allowFrom, controls } = document;
+    document = { ...newOutbound(protocol), allowFrom, controls };
+    followed.base = undefined;
+    joins = '';
+    link = freshLink(protocol);
+    tried = false;
+  }
+
   async function save(): Promise<void> {
     tried = true;
     if (!good) return;
+    // Once it is in the draft, another code is free.
+    const own = code;
     const [changes, before]: [Change[], unknown[]] = [[], []];
     const put = (
       kind: Change['kind'],
@@ -119,11 +156,22 @@
     // The link that it leaves goes with it when nobody else is on it.
     if (heldLink && heldLink !== chosenLink && others(heldLink.document.code).length === 0) put('link', heldLink, null);
     put('outbound', held && followed.base, wanted.document);
-    const outcome = await draft.change(held ? `change ${document.code}` : `add ${document.code}`, changes, before);
+    try {
+      for (const change of await offered()) {
+        changes.push(change);
+        before.push(null);
+      }
+    } catch {
+      problem = 'The points could not be loaded. Try again.';
+      return;
+    }
+    const outcome = await draft.change(held ? `change ${own}` : `add ${own}`, changes, before);
     problem = outcome.ok ? null : outcome.words;
     if (!outcome.ok) return;
-    if (data.code === null) await goto(`/build/mapping?outbound=${document.code}`);
-    else if (document.code !== data.code) await goto(`/build/outbound/${document.code}`);
+    added = data.code === null ? own : null;
+    if (data.code === null && again) beginAgain();
+    else if (data.code === null) await goto(`/build/mapping?outbound=${own}`);
+    else if (own !== data.code) await goto(`/build/outbound/${own}`);
   }
 
   async function remove(): Promise<void> {
@@ -172,7 +220,7 @@
         void save();
       }}
     >
-      <section class="panel p-4" aria-label="Centre">
+      <section class="panel p-4" aria-label="What it is">
         {#if data.code === null}
           <div class="mb-3 max-w-[420px]">
             <SettingInput
@@ -192,6 +240,7 @@
           {document}
           {defaults}
           disabled={!mayBuild}
+          placeholders={{ code }}
           problems={tried || held ? { ...problems, ...(taken ? { code: 'another outbound has this code' } : {}) } : {}}
           change={(next) =>
             (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}
@@ -209,11 +258,51 @@
         {join}
         change={(next) => (link = next)}
       />
+      {#if data.code === null && listed > 0}
+        <section class="panel flex flex-wrap items-end gap-4 p-4" aria-label="What it sees">
+          <div class="min-w-[260px]">
+            <SettingInput
+              field={{ path: 'offers', title: 'Sees at once', type: 'choice', help: 'All else is said under Mapping' }}
+              value={offers}
+              disabled={!mayBuild}
+              choices={[
+                ['nothing', 'nothing yet'],
+                ['all', `all ${listed} points of the draft`],
+              ]}
+              change={(next) => (offers = next as typeof offers)}
+            />
+          </div>
+          {#if offers === 'all'}
+            <div class="min-w-[260px]">
+              <SettingInput
+                field={{
+                  path: 'value',
+                  title: 'Value',
+                  type: 'choice',
+                  help: 'At the addresses of the devices, or in a series where two would meet',
+                }}
+                {value}
+                disabled={!mayBuild}
+                choices={[
+                  ['raw', 'as the device gives it'],
+                  ['engineering', 'in its unit'],
+                ]}
+                change={(next) => (value = next as typeof value)}
+              />
+            </div>
+          {/if}
+        </section>
+      {/if}
       {#if mayBuild}
         <div class="flex items-center gap-3">
-          <button class="button first" disabled={held !== undefined && !dirty}
+          <button class="button first" disabled={held !== undefined && !dirty} onclick={() => (again = false)}
             >{held ? 'Save to the draft' : 'Add it to the draft'}</button
           >
+          {#if data.code === null}<button class="button" onclick={() => (again = true)}>Add it, and another</button
+            >{/if}
+          {#if added && data.code === null && document.centre === ''}<span role="status" data-testid="added"
+              ><a class="word" href="/build/mapping?outbound={added}">{added}</a> is in the draft.</span
+            >{/if}
           {#if held && dirty}<button
               class="button"
               type="button"

@@ -1,0 +1,199 @@
+import { OBJECT_SCHEMAS, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
+import { encodeFrame } from '@halvix/core/protocols/modbus';
+import { clientSide } from '@halvix/core/protocols/sessions';
+import { execFileSync, spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, rmSync } from 'node:fs';
+import { connect, createServer, type Socket } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { SerialPort } from 'serialport';
+import { afterEach, describe, expect, test } from 'vitest';
+import { OutboundLink, type OutboundMember } from './outboundlink.ts';
+
+const closers: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const close of closers.splice(0).reverse()) await close();
+});
+async function until(what: string, holds: () => boolean, limitMs = 8000): Promise<void> {
+  for (const began = Date.now(); !holds();) {
+    if (Date.now() - began > limitMs) throw new Error(`not within ${limitMs} ms: ${what}`);
+    await new Promise((resolve) => setTimeout(resolve, 10));
+  }
+}
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as { port: number };
+  await new Promise((resolve) => server.close(resolve));
+  return port;
+}
+
+const linkOf = (config: object): LinkConfig =>
+  OBJECT_SCHEMAS.link.parse({ code: 'L', name: 'link', reconnectFirstMs: 50, reconnectMaxMs: 200, ...config });
+const dnp3 = (theirAddress: number, more: object = {}): OutboundConfig => ({
+  ...OBJECT_SCHEMAS.outbound.parse({
+    ...{ code: `C${theirAddress}`, name: 'centre', centre: 'Centre', link: 'L', protocol: 'dnp3' },
+    settings: { ourAddress: 10, theirAddress },
+    ...more,
+  }),
+  mappings: [],
+});
+const modbus = (unitId: number): OutboundConfig => ({
+  ...OBJECT_SCHEMAS.outbound.parse({
+    ...{ code: `U${unitId}`, name: 'third party', centre: 'Third party', link: 'L', protocol: 'modbus' },
+    settings: { unitId },
+  }),
+  mappings: [],
+});
+
+/** What a link tells an outbound: who came and went, and what they said. */
+class Told implements OutboundMember {
+  readonly lines: string[] = [];
+  octets: number[] = [];
+  constructor(readonly config: OutboundConfig) {}
+  up = (_peer: number, from: string, address: string | null): void => void this.lines.push(`up ${from} ${address}`);
+  down = (): void => void this.lines.push('down');
+  data = (_peer: number, bytes: Uint8Array): void => void this.octets.push(...bytes);
+  refused = (words: string): void => void this.lines.push(words);
+  changed = (): void => {};
+}
+
+function open(config: LinkConfig, ...members: Told[]): OutboundLink {
+  const link = new OutboundLink(config, () => {});
+  for (const member of members) link.add(member);
+  closers.push(() => link.close());
+  return link;
+}
+/** A first frame of the master at that address. */
+const hello = (theirAddress: number): Uint8Array =>
+  clientSide('dnp3').question({ ourAddress: theirAddress, theirAddress: 10 } as never) ?? new Uint8Array(0);
+const request = (transaction: number, unit: number): Uint8Array =>
+  encodeFrame('tcp', transaction, unit, Uint8Array.of(3, 0, 0, 0, 1));
+
+async function callTo(port: number): Promise<{ socket: Socket; received: number[] }> {
+  const received: number[] = [];
+  const socket = connect(port, '127.0.0.1');
+  socket.on('error', () => {});
+  socket.on('data', (bytes) => received.push(...bytes));
+  socket.setNoDelay(true);
+  closers.push(() => socket.destroy());
+  await new Promise((resolve) => socket.once('connect', resolve));
+  return { socket, received };
+}
+const slowly = async (bytes: Uint8Array, write: (piece: Uint8Array) => void): Promise<void> => {
+  for (const octet of bytes) {
+    write(Uint8Array.of(octet));
+    await new Promise((resolve) => setTimeout(resolve, 5));
+  }
+};
+
+describe('a serial line to centres', () => {
+  async function terminals(): Promise<{ ours: string; far: SerialPort }> {
+    const folder = mkdtempSync(join(tmpdir(), 'halvix-centres-'));
+    const [ours, theirs] = [join(folder, 'ours'), join(folder, 'theirs')];
+    const socat = spawn('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
+    closers.push(() => rmSync(folder, { recursive: true, force: true }));
+    closers.push(() => socat.kill());
+    await until('the terminals are there', () => existsSync(ours) && existsSync(theirs));
+    const far = new SerialPort({ path: theirs, baudRate: 9600 });
+    closers.push(() => new Promise((resolve) => far.close(resolve)));
+    await new Promise((resolve) => far.once('open', resolve));
+    return { ours, far };
+  }
+
+  test('each of two is connected by its own address, from its first frame on, and hears all of it', async () => {
+    execFileSync('which', ['socat']);
+    const { ours, far } = await terminals();
+    const [one, two] = [new Told(dnp3(100)), new Told(dnp3(101))];
+    const link = open(linkOf({ type: 'serial', serialPort: ours, line: { bitRate: 9600 } }), one, two);
+    await until('it is open', () => link.problem === null);
+    expect(link.state()).toMatchObject({ state: 'connected', endpoint: ours });
+    await slowly(hello(101), (piece) => far.write(piece));
+    await until('the second is connected', () => two.lines.length === 1);
+    expect([one.lines, two.lines]).toEqual([[], [`up ${ours} null`]]);
+    expect(two.octets).toEqual([...hello(101)]);
+    const heard: number[] = [];
+    far.on('data', (bytes: Buffer) => heard.push(...bytes));
+    link.send(two, Uint8Array.of(1, 2, 3));
+    link.send(one, Uint8Array.of(9));
+    await until('the answer is on the line', () => heard.length >= 3);
+    expect(heard).toEqual([1, 2, 3]);
+    far.write(hello(100));
+    await until('the first is too', () => one.lines.length === 1);
+  });
+
+  test('who has said nothing for as long as the link allows is not connected any more, and comes back', async () => {
+    const { ours, far } = await terminals();
+    const member = new Told(dnp3(100));
+    const calls = { lateAfterMs: 700 };
+    const link = open(linkOf({ type: 'serial', serialPort: ours, line: { bitRate: 9600 }, calls }), member);
+    await until('it is open', () => link.problem === null);
+    far.write(hello(100));
+    await until('it is connected', () => member.lines.length === 1);
+    await until('it is not', () => member.lines.length === 2);
+    far.write(hello(100));
+    await until('it is again', () => member.lines.length === 3);
+    expect(member.lines.map((line) => line.split(' ')[0])).toEqual(['up', 'down', 'up']);
+  });
+
+  test('a port that is not there says so, and is opened when it comes', async () => {
+    const member = new Told(dnp3(100));
+    const link = open(linkOf({ type: 'serial', serialPort: '/dev/not-there', line: { bitRate: 9600 } }), member);
+    await until('it says why', () => link.problem !== null && link.problem !== 'not connected yet');
+    expect(link.state().state).not.toBe('connected');
+    expect(member.lines).toEqual([]);
+  });
+});
+
+test('a connection that we make to the centre is made again when it ends', async () => {
+  const port = await freePort();
+  const sockets: Socket[] = [];
+  const server = createServer((socket) => {
+    socket.on('error', () => {});
+    sockets.push(socket);
+    socket.write(hello(100));
+  }).listen(port, '127.0.0.1');
+  closers.push(() => server.close());
+  closers.push(() => sockets.forEach((socket) => socket.destroy()));
+  const member = new Told(dnp3(100));
+  open(linkOf({ type: 'tcpClient', host: '127.0.0.1', port }), member);
+  await until('it is connected', () => member.lines.length === 1);
+  sockets[0].destroy();
+  await until('it is again', () => member.lines.length === 3);
+  expect(member.lines.map((line) => line.split(' ')[0])).toEqual(['up', 'down', 'up']);
+});
+
+describe('a port of ours', () => {
+  test('of a first request in pieces nothing is lost, whatever stood before it; what is kept is bounded', async () => {
+    const port = await freePort();
+    const [one, two] = [new Told(modbus(5)), new Told(modbus(6))];
+    const link = open(linkOf({ type: 'tcpServer', port, protocol: 'modbus', framing: 'tcp' }), one, two);
+    await until('it listens', () => link.problem === null);
+    const { socket } = await callTo(port);
+    // Requests to a unit that is nobody's.
+    for (let n = 0; n < 300; n++) {
+      socket.write(request(n, 99));
+      if (n % 50 === 49) await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    await slowly(request(77, 6), (piece) => socket.write(piece));
+    await until('it is the second', () => two.lines.length === 1);
+    expect(two.octets.slice(-12)).toEqual([...request(77, 6)]);
+    expect(two.octets.length).toBeLessThanOrEqual(1024 + 4096);
+    expect([one.lines, one.octets]).toEqual([[], []]);
+  });
+
+  test('the name in the certificate is asked for only where the link has TLS; a place that is not allowed is refused', async () => {
+    const port = await freePort();
+    const [open_, shut] = [new Told(dnp3(100)), new Told(dnp3(101, { allowFrom: ['10.9.0.0/16'] }))];
+    const link = open(linkOf({ type: 'tcpServer', port }), open_, shut);
+    await until('it listens', () => link.problem === null);
+    const { socket } = await callTo(port);
+    socket.write(hello(101));
+    await until('it is refused', () => shut.lines.length === 1);
+    expect(shut.lines[0]).toContain('its network is not allowed');
+    const again = await callTo(port);
+    again.socket.write(hello(100));
+    await until('the other one is let in', () => open_.lines.length === 1);
+    expect(link.state().state).toBe('connected');
+  });
+});
