@@ -9,6 +9,7 @@ import {
   type DeviceAttribute,
   type FileOrder,
   type OrderAnswer,
+  type Party,
   type PointAt,
   type SurveyedPoint,
 } from '@halvix/core/protocols';
@@ -59,6 +60,8 @@ export class DeviceRunner {
   private readonly clockPast: NonNullable<DeviceState['clock']>[] = [];
   private orders = 0;
   private backlogNoted = 0;
+  /** Points that cannot be had from it, and since when that is as it is. */
+  private unreadable: { points: ReadonlySet<number>; since: number };
   /** Who answered in its place last. */
   private stranger: { address: number; destination: number; at: number } | null = null;
   /** Orders under way: who asked, or who waits for the answer. */
@@ -72,6 +75,7 @@ export class DeviceRunner {
   ) {
     this.ingest = new Ingest(config, context);
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
+    this.unreadable = { points: new Set(), since: clock.now() };
     const { calls, framing } = link.config;
     const { unpolled } = definitionOf(config.protocol).device;
     // On demand, each call begins with an integrity poll, which brings everything.
@@ -196,6 +200,22 @@ export class DeviceRunner {
     return this.isResting ? { ...this.state, state: 'resting', words: 'between calls' } : this.state;
   }
 
+  /** How the conversation with it stands. */
+  standing(): Party {
+    const { state, since } = this.shownState;
+    return { failed: state === 'unknown' ? null : state === 'silent', since };
+  }
+
+  /** The same of what is asked for one of its points; null: it has none there. */
+  pointStanding(address: string): Party | null {
+    const point = this.context.exchange.at(this.config.code, address);
+    if (point === undefined) return null;
+    const whole = this.standing();
+    if (whole.failed !== false) return whole;
+    const { points, since } = this.unreadable;
+    return { failed: points.has(point.id), since: Math.max(since, whole.since) };
+  }
+
   /** What of its state people act on. */
   essence(): string {
     const { state, since, words } = this.shownState;
@@ -263,6 +283,7 @@ export class DeviceRunner {
         this.context.journal.note(this.config.code, 'plain', effect.words);
         break;
       case 'unreadable':
+        this.unreadable = { points: new Set(effect.points), since: clock.now() };
         this.ingest.cannotRead(effect.points);
         if (effect.words !== '') this.context.journal.note(this.config.code, 'warning', effect.words);
         break;

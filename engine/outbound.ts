@@ -5,12 +5,13 @@ import {
   type OutboundConfig,
   type PointConfig,
 } from '@halvix/core/config';
-import type { OutboundState, Trail } from '@halvix/core/path';
+import { CENTRE_SILENT_MS, type OutboundState, type Trail } from '@halvix/core/path';
 import {
   addressOf,
   outcome,
   type CentreOrder,
   type ControlOutcome,
+  type Party,
   type Server,
   type ServerCommand,
   type ServerEffect,
@@ -204,6 +205,20 @@ export class OutboundRunner {
       counters: { ...this.server.counters.values },
       countersSince: this.server.counters.since,
     };
+  }
+
+  /** How the conversation with its centre stands. */
+  standing(): Party {
+    const { connectionSince, lastHeard, since } = this;
+    if (this.link.problem !== null || this.peers.size === 0) {
+      // Who has only just begun to listen cannot know yet.
+      const isNew = connectionSince === null && clock.now() - since < CENTRE_SILENT_MS;
+      return { failed: isNew && this.link.problem === null ? null : true, since: connectionSince ?? since };
+    }
+    const heard = lastHeard ?? connectionSince ?? since;
+    return clock.now() - heard > CENTRE_SILENT_MS
+      ? { failed: true, since: heard + CENTRE_SILENT_MS }
+      : { failed: false, since: connectionSince ?? since };
   }
 
   resetCounters(): void {

@@ -6,6 +6,8 @@ import {
   type LinkConfig,
   type OutboundConfig,
 } from '@halvix/core/config';
+import type { Reading } from '@halvix/core/point';
+import { isLinked, type Standing } from '@halvix/core/protocols';
 import type { EngineState } from '@halvix/core/path';
 import {
   keepHopStates,
@@ -29,6 +31,7 @@ import { LimitDesk } from './limitdesk.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
+import { SourceRunner } from './source.ts';
 import { OutboundLink } from './outboundlink.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
@@ -40,6 +43,8 @@ export class Runtime {
   readonly exchange = new Exchange();
   readonly journal = new Journal();
   readonly devices = new Map<string, DeviceRunner>();
+  /** Devices without a link. */
+  private readonly sources = new Map<string, SourceRunner>();
   readonly links = new Map<string, LinkRunner>();
   readonly outbounds = new Map<string, OutboundRunner>();
   private readonly outboundLinks = new Map<string, OutboundLink>();
@@ -114,9 +119,12 @@ export class Runtime {
     const wanted = new Map(
       configuration.devices.flatMap((device) => {
         const link = links.get(device.link);
-        return link && isCollected(device) ? [[device.code, { device, link }] as const] : [];
+        return link && isCollected(device) && isLinked(device.protocol)
+          ? [[device.code, { device, link }] as const]
+          : [];
       }),
     );
+    const unlinked = configuration.devices.filter((device) => isCollected(device) && !isLinked(device.protocol));
     const numberOf = (device: string) => (address: string) => numbers.get(device, address);
 
     for (const [code, outbound] of this.outbounds) {
@@ -144,6 +152,12 @@ export class Runtime {
       this.devices.delete(code);
       touched.add(code);
     }
+    for (const [code, source] of this.sources) {
+      const next = unlinked.find((device) => device.code === code);
+      if (next && sameDocument(next, source.config)) continue;
+      source.stop();
+      this.sources.delete(code);
+    }
     for (const [code, link] of this.links) {
       const next = links.get(code);
       if (!link.isEmpty && next && link.fits(next)) continue;
@@ -158,11 +172,16 @@ export class Runtime {
     }
     const fresh = [...wanted.values()].filter(({ device }) => !this.devices.has(device.code));
     const resting = configuration.devices.filter(({ life }) => life === 'outOfService');
-    for (const device of [...fresh.map((one) => one.device), ...adopting, ...resting]) {
+    const newSources = unlinked.filter(({ code }) => !this.sources.has(code));
+    for (const device of [...fresh.map((one) => one.device), ...adopting, ...resting, ...newSources]) {
       this.limits.adopt(this.exchange.setDevice(device, numberOf(device.code)));
       touched.add(device.code);
     }
     await this.recall(fresh.map(({ device }) => device.code));
+    await this.recall(
+      newSources.map(({ code }) => code),
+      asKnown,
+    );
     await this.recall(
       resting.map(({ code }) => code),
       takenOutOfService,
@@ -179,6 +198,7 @@ export class Runtime {
       });
       this.devices.set(device.code, runner);
     }
+    for (const device of newSources) this.sources.set(device.code, new SourceRunner(device, this.standing, this));
     await this.closeOutboundLinks(links);
     for (const config of configuration.outbounds) {
       const link = links.get(config.link);
@@ -186,6 +206,7 @@ export class Runtime {
     }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
+    for (const { code } of newSources) this.sources.get(code)?.start();
     this.revision = id;
     await this.forgetHops(configuration);
     log('info', 'configuration applied', {
@@ -195,6 +216,13 @@ export class Runtime {
     });
     this.publisher.hopsChanged();
   }
+
+  /** How all conversations stand, for those who tell of it. */
+  private readonly standing: Standing = {
+    device: (code) => this.devices.get(code)?.standing() ?? null,
+    point: (code, address) => this.devices.get(code)?.pointStanding(address) ?? null,
+    outbound: (code) => this.outbounds.get(code)?.standing() ?? null,
+  };
 
   private linkFor(config: LinkConfig): LinkRunner {
     const running = this.links.get(config.code);
@@ -249,7 +277,7 @@ export class Runtime {
   private async recall(devices: readonly string[], as = withoutCommunication): Promise<void> {
     const points = devices
       .flatMap((code) => this.exchange.ofDevice(code))
-      .filter((point) => point.reading === null || as !== withoutCommunication);
+      .filter((point) => point.reading === null || as === takenOutOfService);
     const known = await latestOf(
       this.database,
       points.map((point) => point.id),
@@ -315,6 +343,7 @@ export class Runtime {
     this.probes.stop();
     for (const outbound of this.outbounds.values()) outbound.stop();
     await this.closeOutboundLinks(new Map());
+    for (const source of this.sources.values()) source.stop();
     for (const device of this.devices.values()) device.stop();
     for (const link of this.links.values()) await link.stop();
     await this.historian.stop();
@@ -323,6 +352,7 @@ export class Runtime {
   }
 }
 
+const asKnown = (reading: Reading): Reading => reading;
 const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
 const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */

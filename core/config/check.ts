@@ -1,5 +1,5 @@
 import { kindProblem, type ScaledPoint } from '../point/index.ts';
-import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, isLinked, targetsOf } from '../protocols/definitions.ts';
 import type { Result } from '../session/index.ts';
 import { LINK_TYPE_WORDS } from '../line/linktype.ts';
 import { checkPoints } from './checkpoints.ts';
@@ -105,7 +105,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (d) => reporter('device', d.code)('another device has this code'),
   );
   unique(
-    devices,
+    devices.filter((d) => isLinked(d.protocol)),
     (d) => `${d.link} ${definitionOf(d.protocol).device.key(d.settings)}`,
     (d) =>
       reporter(
@@ -137,7 +137,10 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   for (const { points, ...device } of devices) {
     const report = reporter('device', device.code);
     if (!stationCodes.has(device.station)) report(`there is no station ${device.station}`);
-    if (!linkCodes.has(device.link)) report(`there is no link ${device.link}`);
+    if (!isLinked(device.protocol) && device.link !== '')
+      report(`${definitionOf(device.protocol).words.name} has no link, and it is on ${device.link}`);
+    if (isLinked(device.protocol) && !linkCodes.has(device.link))
+      report(device.link === '' ? 'it has no link' : `there is no link ${device.link}`);
     for (const words of definitionOf(device.protocol).device.check(device.settings)) report(words);
     const link = links.find(({ code }) => code === device.link);
     if (link !== undefined && link.protocol !== device.protocol)
@@ -159,6 +162,28 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     devices.map((d) => [d.code, new Map(d.points.map((p) => [addressOf(p), p] as const))] as const),
   );
   for (const outbound of outbounds) checkOutbound(outbound, pointsOf, reporter);
+  const outboundCodes = new Set(outbounds.map(({ code }) => code));
+  for (const { code, points, protocol } of devices) {
+    const { names } = definitionOf(protocol).points;
+    if (names === undefined) continue;
+    for (const point of points) {
+      const named = names.of(point.at);
+      if (named === null) continue;
+      const known =
+        named.kind === 'outbound'
+          ? outboundCodes.has(named.code)
+          : named.point === null
+            ? pointsOf.has(named.code)
+            : pointsOf.get(named.code)?.has(named.point);
+      if (!known)
+        reporter(
+          'point',
+          objectKey('point', point),
+          code,
+          `device ${code}, ${addressOf(point)}`,
+        )(`there is no ${named.point === null ? named.kind : `point ${named.point} in`} ${named.code}`);
+    }
+  }
   return problems;
 }
 

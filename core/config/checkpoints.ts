@@ -54,6 +54,7 @@ export function* checkingPoints(
     const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
       void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
     const free = (): PointProblem['fix'] => {
+      if (!definitionOf(point.at.protocol).points.isNumbered) return undefined;
       const at = definitionOf(point.at.protocol).points.withNumber(point.at, nextFree(point));
       return { words: `use ${addressOf({ kind: point.kind, at })}`, set: { at } };
     };

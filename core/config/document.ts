@@ -260,7 +260,8 @@ const deviceCommon = z.object({
   name,
   description,
   station: code,
-  link: code,
+  /** Empty: its protocol has none. */
+  link: z.union([code, z.literal('')]),
   life: z.enum(DEVICE_LIVES).default('inService'),
   /** While on test: hand its points to centres all the same. */
   passOnWhileOnTest: z.boolean().default(false),

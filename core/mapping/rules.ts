@@ -157,7 +157,7 @@ export function applyRule(
     .sort((a, b) => (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) || inAddressOrder(a, b));
   for (const source of chosen) {
     const own = definitionOf(source.at.protocol).points.number(source.at);
-    if (own === null) {
+    if (addressOf(source) === '') {
       add({ source, mapping: null, state: 'misfit', words: 'it has no address' });
       continue;
     }
@@ -178,8 +178,10 @@ export function applyRule(
       add({ source, mapping: null, state: 'misfit', words: misfitOf(source, { target })?.words ?? 'another kind' });
       continue;
     }
-    let at = rule.numbering === 'keep' ? own + rule.start : (next.get(series(target)) ?? rule.start);
-    if (rule.numbering === 'series') {
+    // Where addresses are no numbers there is none to keep.
+    const keeps = rule.numbering === 'keep' && own !== null;
+    let at = keeps ? own + rule.start : (next.get(series(target)) ?? Math.max(0, rule.start));
+    if (!keeps) {
       while (at <= highest && takenBy(target, at) !== undefined) at++;
       next.set(series(target), at + width(target));
     }

@@ -1,4 +1,5 @@
 export {
+  CENTRE_SILENT_MS,
   ENGINE_STALE_MS,
   HOP_SCHEMAS,
   type HopKind,

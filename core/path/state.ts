@@ -119,5 +119,8 @@ export const HOP_SCHEMAS = {
 } as const;
 export type HopKind = keyof typeof HOP_SCHEMAS;
 
+/** A centre that has said nothing for so long, on a connection that stands, is not there. */
+export const CENTRE_SILENT_MS = 60_000;
+
 /** A engine whose state is older than this is not running. */
 export const ENGINE_STALE_MS = 5000;

@@ -65,7 +65,11 @@ export interface PointAddressing<Of extends At, Draft extends At, Target extends
   cell: Omit<AtField<Draft>, 'set' | 'isSetting'> & {
     set: (point: Placed<Draft>, text: string) => Result<Placed<Draft>, string>;
   };
-  /** Addresses are numbers in series, each with its own; a point takes as many as it is wide. */
+  /**
+   * Addresses are numbers in series, each with its own; a point takes as many as it is wide. Where they are no numbers,
+   * none of the next five means anything.
+   */
+  isNumbered: boolean;
   series: (point: Placed<Draft>) => string;
   number: (at: Draft) => number | null;
   withNumber: (at: Draft, number: number | null) => Draft;
@@ -80,6 +84,23 @@ export interface PointAddressing<Of extends At, Draft extends At, Target extends
   sendable: (point: Placed<Draft>, counts: number) => Result<number, string>;
   /** How a value to set is sent: `int32`. */
   form: (point: Placed<Draft>) => string;
+  /** What else of the configuration an address names, and the address once that is called otherwise; absent: nothing. */
+  names?: {
+    of: (at: Draft) => Named | null;
+    renamed: (at: Draft, named: Named) => Draft;
+  };
+  /** Points that can be had as things are configured, without asking anybody; absent: the device has to be asked. */
+  obtainable?: (system: {
+    devices: readonly { code: string; name: string }[];
+    outbounds: readonly { code: string; centre: string }[];
+  }) => (Placed<Of> & { name: string; states: string[] })[];
+}
+
+/** A device, one point of it by its address as text, or an outbound. */
+export interface Named {
+  kind: 'device' | 'outbound';
+  code: string;
+  point: string | null;
 }
 
 export interface AtProblem {

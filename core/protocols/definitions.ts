@@ -10,6 +10,8 @@ import { modbus } from './modbus/definition.ts';
 import * as modbusOrder from './modbus/order.ts';
 import * as modbusPoints from './modbus/points.ts';
 import * as modbusSettings from './modbus/settings.ts';
+import { supervision, settings as supervisionSettings } from './supervision/definition.ts';
+import * as supervisionPoints from './supervision/points.ts';
 
 /*
  * The definitions of all protocols: the registration that the browser loads too. Everybody else asks here and names
@@ -17,7 +19,7 @@ import * as modbusSettings from './modbus/settings.ts';
  */
 
 /** The first is what every link carried before it said so. */
-const DEFINITIONS = { dnp3, modbus } as const;
+const DEFINITIONS = { dnp3, modbus, supervision } as const;
 export type ProtocolCode = keyof typeof DEFINITIONS;
 export const PROTOCOLS = Object.keys(DEFINITIONS) as [ProtocolCode, ...ProtocolCode[]];
 export const [FIRST_PROTOCOL] = PROTOCOLS;
@@ -27,13 +29,22 @@ export const [FIRST_PROTOCOL] = PROTOCOLS;
 export const devicePart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.masterSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.clientSettings }),
+  z.object({ protocol: z.literal('supervision'), settings: supervisionSettings }),
 ]);
 export const outboundPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.outstationSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.serverSettings }),
 ]);
-export const pointAt = z.discriminatedUnion('protocol', [dnp3Points.pointAtSchema, modbusPoints.pointAtSchema]);
-export const draftPointAt = z.discriminatedUnion('protocol', [dnp3Points.draftAtSchema, modbusPoints.draftAtSchema]);
+export const pointAt = z.discriminatedUnion('protocol', [
+  dnp3Points.pointAtSchema,
+  modbusPoints.pointAtSchema,
+  supervisionPoints.pointAtSchema,
+]);
+export const draftPointAt = z.discriminatedUnion('protocol', [
+  dnp3Points.draftAtSchema,
+  modbusPoints.draftAtSchema,
+  supervisionPoints.draftAtSchema,
+]);
 export const targetPointAt = z.discriminatedUnion('protocol', [dnp3Points.targetAtSchema, modbusPoints.targetAtSchema]);
 
 /** What people may ask of a device beyond its points, in any protocol. */
@@ -69,8 +80,12 @@ export const targetsOf = (protocol: ProtocolCode): TargetAddressing<TargetPointA
 export const usualFraming = (protocol: ProtocolCode, type: LinkType): string =>
   definitionOf(protocol).framings.find(({ links }) => links.includes(type))?.code ?? '';
 
+/** Whether its devices are on a link; the others tell of what is known here. */
+export const isLinked = (protocol: ProtocolCode): boolean => definitionOf(protocol).links.length > 0;
+
 /** Protocols in which we offer points to others. */
-export const OFFERING = PROTOCOLS.filter((code) => definitionOf(code).outbound !== null);
+export type OfferingCode = z.infer<typeof outboundPart>['protocol'];
+export const OFFERING = PROTOCOLS.filter((code): code is OfferingCode => definitionOf(code).outbound !== null);
 
 /** A point of a list, of a draft, or as it is offered. */
 type Addressed = Parameters<AnyDefinition['points']['print']>[0];

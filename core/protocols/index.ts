@@ -1,5 +1,5 @@
 export type { Carrying, MarkedFrame, Measured } from './measured.ts';
-export type { AtField, Offered, PlannedRequest, RequestPlan } from './definition.ts';
+export type { AtField, Named, Offered, PlannedRequest, RequestPlan } from './definition.ts';
 export type { SettingField } from './settingfield.ts';
 export type { TwoEnds } from './ends.ts';
 export { credentialsSchema, type Credentials } from './credentials.ts';
@@ -23,6 +23,7 @@ export type {
   SurveyedPoint,
   TrialEffect,
 } from './client.ts';
+export type { Party, Source, Standing } from './source.ts';
 export type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from './server.ts';
 export {
   addressOf,
@@ -30,6 +31,7 @@ export {
   devicePart,
   FIRST_PROTOCOL,
   inAddressOrder,
+  isLinked,
   movedTo,
   numberOf,
   OFFERING,

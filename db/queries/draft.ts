@@ -13,7 +13,7 @@ import {
   type ObjectKind,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, definitionOf } from '@halvix/core/protocols';
 import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
 import { list, rowsOf, type Database } from '../open.ts';
 import { draftObject, revision } from '../schema/index.ts';
@@ -310,7 +310,7 @@ async function changeAlong(
   if (renamed.size === 0 && moved.size === 0) return [];
   const done = new Set(changed.map(({ id }) => id));
   const updates: (Written & { before: unknown })[] = [];
-  const touchesPoints = [...renamed.keys()].some((key) => key.startsWith('device '));
+  const touchesPoints = [...renamed.keys()].some((key) => key.startsWith('device ') || key.startsWith('outbound '));
   const kinds: ObjectKind[] = [
     'device',
     'radio',
@@ -318,7 +318,14 @@ async function changeAlong(
     'mapping',
     ...(touchesPoints || moved.size > 0 ? (['point'] as const) : []),
   ];
-  for (const object of await draftObjects(tx, { kinds })) {
+  const objects = await draftObjects(tx, { kinds });
+  // Points whose address names what is called otherwise now: who names them has to follow in turn.
+  for (const { id, kind, parent, document } of objects)
+    if (kind === 'point' && !done.has(id)) {
+      const next = withNamesFollowed(document as DraftPoint, renamed, moved);
+      if (next !== null) moved.set(`${parent} ${addressOf(document as DraftPoint)}`, addressOf(next));
+    }
+  for (const object of objects) {
     if (done.has(object.id)) continue;
     const next = followed(object, renamed, moved);
     if (next !== null) updates.push({ ...next, before: object.document });
@@ -360,6 +367,22 @@ function withMovedReferences(
   };
 }
 
+/** A point whose address names others, as it is with what they are called now; null when that is as before. */
+function withNamesFollowed(
+  point: DraftPoint,
+  renamed: ReadonlyMap<string, string | null>,
+  moved: ReadonlyMap<string, string | null>,
+): DraftPoint | null {
+  const { names } = definitionOf(point.at.protocol).points;
+  const named = names?.of(point.at) ?? null;
+  if (names === undefined || named === null) return null;
+  // Of what was deleted the name stays: the check says that it is not there.
+  const code = renamed.get(`${named.kind} ${named.code}`) ?? named.code;
+  const at = named.point === null ? null : moved.get(`${named.code} ${named.point}`) || named.point;
+  if (code === named.code && at === named.point) return null;
+  return { ...point, at: names.renamed(point.at, { ...named, code, point: at }) };
+}
+
 /** An object as it has to become; null when nothing of it changes. */
 function followed(
   { id, kind, parent, document }: DraftObject,
@@ -370,7 +393,8 @@ function followed(
   if (kind === 'point' || kind === 'mapping') {
     if (owner === null) return { id, kind, parent, document: null };
     if (kind === 'point') {
-      const referring = withMovedReferences(document as DraftPoint, parent, moved);
+      const named = withNamesFollowed(document as DraftPoint, renamed, moved);
+      const referring = withMovedReferences(named ?? (document as DraftPoint), parent, moved) ?? named;
       if (owner === undefined && referring === null) return null;
       return { id, kind, parent: owner ?? parent, document: referring ?? document };
     }

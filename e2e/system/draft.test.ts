@@ -1,5 +1,11 @@
-import { movedTo, numberOf } from '@halvix/core/protocols';
-import { diffConfigurations, type DeviceObject, type DraftPoint, type ObjectKind } from '@halvix/core/config';
+import { addressOf, movedTo, numberOf, readAddress } from '@halvix/core/protocols';
+import {
+  diffConfigurations,
+  OBJECT_SCHEMAS,
+  type DeviceObject,
+  type DraftPoint,
+  type ObjectKind,
+} from '@halvix/core/config';
 import {
   applyConfiguration,
   applyOverDraft,
@@ -170,6 +176,37 @@ describe('what changes along', () => {
       ['QX', 80, 'HLM-X'],
     ]);
     expect((await applyDraft(database, await draftVersion(database), 'ada', 'renamed')).ok).toBe(true);
+  });
+
+  test('points that tell of a device, a point or an outbound, and who names them in turn', async () => {
+    const tells = (address: string): object => ({
+      ...{ kind: 'binary', name: address, at: readAddress('supervision', address)?.at },
+    });
+    const fresh = (kind: 'device' | 'point' | 'mapping', parent: string, document: unknown) => ({
+      ...{ id: null, kind, parent, expected: null, document: OBJECT_SCHEMAS[kind].parse(document) },
+    });
+    const device = { code: 'SUP', name: 'S', station: 'HLM', link: '', protocol: 'supervision', settings: {} };
+    const target = {
+      kind: 'binary',
+      at: { protocol: 'dnp3', index: 300, eventClass: 1, staticVariation: 2, eventVariation: 2 },
+    };
+    await change(
+      fresh('device', '', device),
+      fresh('point', 'SUP', tells('comm HLM-F1 AI 8')),
+      fresh('point', 'SUP', tells('comm to QST')),
+      fresh('mapping', 'QST', { device: 'SUP', point: 'comm HLM-F1 AI 8', target }),
+    );
+    const relay = await find('device', (d: { code: string }) => d.code === 'HLM-F1');
+    await change(put(relay, { ...(relay.document as object), code: 'HLM-Y' }));
+    const outbound = await find('outbound', (o: { code: string }) => o.code === 'QST');
+    await change(put(outbound, { ...(outbound.document as object), code: 'QY' }));
+    await change(put(await point(8), moved(await point(8), 80)));
+    const { configuration } = await loadDraft(database);
+    expect(configuration.devices.find(({ code }) => code === 'SUP')?.points.map((one) => addressOf(one))).toEqual([
+      'comm HLM-Y AI 80',
+      'comm to QY',
+    ]);
+    expect(configuration.outbounds[1].mappings.find((one) => one.device === 'SUP')?.point).toBe('comm HLM-Y AI 80');
   });
 
   test('points and mappings of what is deleted', async () => {

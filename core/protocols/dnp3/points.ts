@@ -87,6 +87,7 @@ export const points: PointAddressing<Dnp3At, Dnp3DraftAt, Dnp3TargetAt, MasterSe
         : { ok: false, problem: `${shown(text)} is not a whole number from 0 to 65535` };
     },
   },
+  isNumbered: true,
   series: ({ kind }) => kind,
   number: ({ index }) => index,
   withNumber: withIndex,

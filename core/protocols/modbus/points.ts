@@ -358,6 +358,7 @@ export const points: PointAddressing<ModbusAt, ModbusDraftAt, ModbusTargetAt, Cl
     text: written,
     set: setAddress,
   },
+  isNumbered: true,
   series: ({ at }) => at.table,
   number: ({ address }) => address,
   withNumber: (at, address) => ({ ...at, address }),

@@ -1,6 +1,6 @@
 import type { DeviceLife } from '@halvix/core/config';
 import type { ProtocolCode } from '@halvix/core/protocols';
-import { ENGINE_STALE_MS } from '@halvix/core/path';
+import { CENTRE_SILENT_MS, ENGINE_STALE_MS } from '@halvix/core/path';
 import { age, capital, clockTime, numberWord } from './format.ts';
 import type { Hops } from './live/topics.ts';
 
@@ -51,8 +51,8 @@ export interface DevicePath {
   outbounds: { outbound: OutboundOnPath; hop: Hop }[];
 }
 
-/** A centre that has said nothing for so long, on a connection that stands, is not there. */
-const CENTRE_SILENT_MS = 60_000;
+/** Whether it is reached over a link; the others tell of what is known here. */
+export const isOnLink = ({ link }: DeviceOnPath): boolean => link.code !== '';
 
 export function engineHop(hops: Hops, now: number): Hop {
   const engines = Object.values(hops.engines);
@@ -69,6 +69,13 @@ export function devicePath(
   now: number,
 ): DevicePath {
   const engine = engineHop(hops, now);
+  if (!isOnLink(device)) {
+    const here: Hop =
+      device.life === 'outOfService'
+        ? { state: 'idle', words: 'out of service' }
+        : { state: engine.state === 'good' ? 'good' : 'unknown', words: 'known here' };
+    return { engine, link: here, device: here, outbounds: outboundHops(outbounds, hops, engine, now) };
+  }
   const link: Hop =
     device.life === 'outOfService'
       ? { state: 'idle', words: 'not used' }
@@ -77,9 +84,17 @@ export function devicePath(
     engine,
     link,
     device: deviceHop(hops, device, engine, link, now),
-    outbounds: outbounds.map((outbound) => ({ outbound, hop: outboundHop(hops, outbound.code, engine, now) })),
+    outbounds: outboundHops(outbounds, hops, engine, now),
   };
 }
+
+const outboundHops = (
+  outbounds: readonly OutboundOnPath[],
+  hops: Hops,
+  engine: Hop,
+  now: number,
+): DevicePath['outbounds'] =>
+  outbounds.map((outbound) => ({ outbound, hop: outboundHop(hops, outbound.code, engine, now) }));
 
 function linkHop(hops: Hops, code: string, engine: Hop, now: number): Hop {
   if (engine.state === 'lost') return { state: 'unknown', words: 'not known while the engine is away' };
@@ -135,11 +150,12 @@ export const isReached = (path: DevicePath): boolean =>
 
 /** One sentence on how things stand, and one on what to look at first. */
 export function standing(
-  devices: readonly DeviceOnPath[],
+  all: readonly DeviceOnPath[],
   outbounds: readonly OutboundOnPath[],
   hops: Hops,
   now: number,
 ): { headline: string; advice: { before: string; subject: string; after: string; href: string } | null } {
+  const devices = all.filter(isOnLink);
   if (devices.length === 0) return { headline: 'No device is configured yet', advice: null };
   const engine = engineHop(hops, now);
   if (engine.state === 'lost')
@@ -156,8 +172,8 @@ export function standing(
   const reached = paths.filter(({ path }) => isReached(path)).length;
   const broken = paths.find(({ path }) => !isReached(path));
   const some = `${capital(numberWord(reached))} of ${numberWord(devices.length)} devices ${reached === 1 ? 'answers' : 'answer'}`;
-  const all = devices.length === 1 ? 'The device answers' : `All ${numberWord(devices.length)} devices answer`;
-  const headline = reached === devices.length ? all : devices.length === 1 ? 'The device does not answer' : some;
+  const every = devices.length === 1 ? 'The device answers' : `All ${numberWord(devices.length)} devices answer`;
+  const headline = reached === devices.length ? every : devices.length === 1 ? 'The device does not answer' : some;
   if (broken !== undefined) {
     const { device, path } = broken;
     const state = hops.devices[device.code];

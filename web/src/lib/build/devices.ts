@@ -12,6 +12,7 @@ import {
 import {
   definitionOf,
   FIRST_PROTOCOL,
+  isLinked,
   usualFraming,
   type ProtocolCode,
   type SettingField,
@@ -50,7 +51,7 @@ export const newDevice = (station: string, protocol: ProtocolCode = FIRST_PROTOC
     code: 'NEW',
     name: 'New',
     station: 'NEW',
-    link: 'NEW',
+    link: isLinked(protocol) ? 'NEW' : '',
     protocol,
     life: 'inService',
     settings: definitionOf(protocol).device.first,

@@ -2,11 +2,12 @@
   import { definitionOf } from '@halvix/core/protocols';
   import { clock } from '../clock.svelte.ts';
   import { live } from '../live/live.svelte.ts';
-  import { devicePath, engineHop, outboundHop, type DeviceOnPath, type OutboundOnPath } from '../path.ts';
+  import { devicePath, engineHop, isOnLink, outboundHop, type DeviceOnPath, type OutboundOnPath } from '../path.ts';
   import { dash, STROKE } from '../strokes.ts';
 
   /** The board: each device a thread from the left, the engine a bar, the centres on the right. */
-  let { devices, outbounds }: { devices: DeviceOnPath[]; outbounds: OutboundOnPath[] } = $props();
+  let { devices: all, outbounds }: { devices: DeviceOnPath[]; outbounds: OutboundOnPath[] } = $props();
+  const devices = $derived(all.filter(isOnLink));
 
   const ROW = 46;
   const TOP = 44;

@@ -2,7 +2,7 @@
   import { clock } from '../clock.svelte.ts';
   import { age } from '../format.ts';
   import { live } from '../live/live.svelte.ts';
-  import { devicePath, type DeviceOnPath, type OutboundOnPath, type SegmentState } from '../path.ts';
+  import { devicePath, isOnLink, type DeviceOnPath, type OutboundOnPath, type SegmentState } from '../path.ts';
   import { dash, STROKE } from '../strokes.ts';
 
   /** A device's path, large: one segment a hop, forked where there are several outbounds. */
@@ -63,7 +63,7 @@
       />
     {/each}
   </svg>
-  {#each [{ at: 5, hop: path.device }, { at: 205, hop: path.link }, { at: 405, hop: path.engine }] as { at, hop } (at)}
+  {#each [{ at: 5, hop: path.device }, ...(isOnLink(device) ? [{ at: 205, hop: path.link }] : []), { at: 405, hop: path.engine }] as { at, hop } (at)}
     <span
       class="absolute h-[11px] w-[11px] -translate-x-1/2 rounded-full"
       style="left: {at / 10.24}%; top: 6.5px; background: {STROKE[hop.state]}"
@@ -78,34 +78,38 @@
       class:text-lost={path.device.state === 'lost'}
       data-testid="hop-device"
     >
-      {path.device.state === 'good' ? `answered ${path.device.words} ago` : path.device.words}
+      {path.device.state === 'good' && isOnLink(device) ? `answered ${path.device.words} ago` : path.device.words}
     </div>
   </div>
-  <div class="absolute top-[22px] w-[18%]" style="left: 19.5%">
-    <div class="font-semibold">
-      <a class="plain hover:underline" href="/run/link/{device.link.code}">{device.link.name}</a>
+  {#if isOnLink(device)}
+    <div class="absolute top-[22px] w-[18%]" style="left: 19.5%">
+      <div class="font-semibold">
+        <a class="plain hover:underline" href="/run/link/{device.link.code}">{device.link.name}</a>
+      </div>
+      <div class="mono">{device.link.endpoint}</div>
+      <div
+        class="mono"
+        class:text-soft={path.link.state === 'good'}
+        class:text-lost={path.link.state === 'lost'}
+        data-testid="hop-link"
+      >
+        {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined
+          ? `reply in ${session.roundTripMs < 1 ? 'under 1' : session.roundTripMs} ms`
+          : path.link.words}
+      </div>
     </div>
-    <div class="mono">{device.link.endpoint}</div>
-    <div
-      class="mono"
-      class:text-soft={path.link.state === 'good'}
-      class:text-lost={path.link.state === 'lost'}
-      data-testid="hop-link"
-    >
-      {path.link.state === 'good' && session?.roundTripMs !== null && session !== undefined
-        ? `reply in ${session.roundTripMs < 1 ? 'under 1' : session.roundTripMs} ms`
-        : path.link.words}
-    </div>
-  </div>
+  {/if}
   <div class="absolute top-[22px] w-[21%]" style="left: 39%">
     <div class="font-semibold">Engine</div>
     {#if device.ourAddress !== null}<div class="mono">our address {device.ourAddress}</div>{/if}
     <div class="mono" class:text-soft={path.engine.state === 'good'} class:text-lost={path.engine.state === 'lost'}>
       {path.engine.state === 'lost'
         ? path.engine.words
-        : session && session.lastCommit !== null
-          ? `stored ${age(clock.now - session.lastCommit)} ago`
-          : 'nothing stored yet'}
+        : !isOnLink(device)
+          ? 'watches'
+          : session && session.lastCommit !== null
+            ? `stored ${age(clock.now - session.lastCommit)} ago`
+            : 'nothing stored yet'}
     </div>
   </div>
   {#each path.outbounds as { outbound, hop }, i (outbound.code)}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
   import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
-  import { definitionOf, PROTOCOLS, usualFraming, type ProtocolCode } from '@halvix/core/protocols';
+  import { definitionOf, isLinked, PROTOCOLS, usualFraming, type ProtocolCode } from '@halvix/core/protocols';
   import { onMount, untrack } from 'svelte';
   import { proposedCode } from '$lib/build/codes.ts';
   import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
@@ -99,12 +99,13 @@
         stations.map((one) => one.code),
       ),
   );
+  const linked = $derived(isLinked(device.protocol));
   const wanted = $derived({
     device: {
       ...device,
       name: device.name || device.code,
       station: choosesNew ? newStation : device.station,
-      link: chosenLink ? joins : ownLink,
+      link: !linked ? '' : chosenLink ? joins : ownLink,
     },
     link: completeLink(
       !chosenLink ? { ...link, code: ownLink, name: link.name || `${device.name || device.code} line` } : link,
@@ -113,7 +114,7 @@
   });
   const all = $derived({
     device: fieldProblems('device', wanted.device),
-    link: fieldProblems('link', wanted.link),
+    link: linked ? fieldProblems('link', wanted.link) : {},
     station: wanted.station === null ? {} : fieldProblems('station', wanted.station),
   });
   const clash = $derived(
@@ -130,10 +131,11 @@
   const show = $derived(tried || !isNew);
   const dirty = $derived(
     isNew
-      ? device.code !== '' || link.host !== ''
-      : !sameDocument(wanted.device, held?.document) || !sameDocument(wanted.link, heldLink?.document),
+      ? device.code !== '' || (linked && link.host !== '')
+      : !sameDocument(wanted.device, held?.document) || (linked && !sameDocument(wanted.link, heldLink?.document)),
   );
-  const ends = $derived(twoEnds(wanted.device, wanted.link));
+  const ends = $derived(linked ? twoEnds(wanted.device, wanted.link) : []);
+  const words = $derived(definitionOf(device.protocol).words);
   let leaving = false;
   /** What was added last, and another one is to follow. */
   let again = false;
@@ -166,7 +168,7 @@
       before.push(one?.document ?? null);
     };
     if (wanted.station) put('station', undefined, wanted.station);
-    put('link', chosenLink && followedLink.base, wanted.link);
+    if (linked) put('link', chosenLink && followedLink.base, wanted.link);
     // The link that it leaves goes with it when nobody else is on it.
     const left = heldLink && heldLink !== chosenLink ? heldLink : undefined;
     const stays = draft
@@ -231,13 +233,13 @@
             path: 'protocol',
             title: 'Protocol and our role',
             type: 'choice',
-            help: `the device is the ${definitionOf(device.protocol).words.them}`,
+            help: linked ? `the device is the ${definitionOf(device.protocol).words.them}` : words.them,
           }}
           value={device.protocol}
           disabled={!mayBuild || !isNew}
           choices={PROTOCOLS.map((one) => {
             const { name, us } = definitionOf(one).words;
-            return [one, `${name}; we are the ${us}`] as const;
+            return [one, isLinked(one) ? `${name}; we are the ${us}` : `${name}, without a link`] as const;
           })}
           change={(value) => speak(value as ProtocolCode)}
         />
@@ -291,18 +293,20 @@
         }}
       />
     </section>
-    <LinkPart
-      {links}
-      {joins}
-      {link}
-      fields={LINK_FORM}
-      defaults={linkDefaults}
-      {neighbours}
-      problems={show ? all.link : {}}
-      disabled={!mayBuild}
-      {join}
-      change={(next) => (link = next)}
-    />
+    {#if linked}
+      <LinkPart
+        {links}
+        {joins}
+        {link}
+        fields={LINK_FORM}
+        defaults={linkDefaults}
+        {neighbours}
+        problems={show ? all.link : {}}
+        disabled={!mayBuild}
+        {join}
+        change={(next) => (link = next)}
+      />
+    {/if}
     {#if mayBuild}
       <div class="flex items-center gap-3">
         <button class="button first" disabled={!isNew && !dirty} onclick={() => (again = false)}
@@ -329,48 +333,50 @@
       </div>
     {/if}
   </div>
-  <div class="flex flex-col gap-4">
-    {#if mayBuild}
-      <TryIt
-        protocol={device.protocol}
-        request={() => ({ type: 'try', link: wanted.link, device: wanted.device })}
-        blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
-        definitionOf(device.protocol).device.placed.some((key) => all.device[`settings.${key}`])
-          ? 'Fill in the addresses first'
-          : wanted.link.code === ''
-            ? 'Give the device its code first'
+  {#if linked}
+    <div class="flex flex-col gap-4">
+      {#if mayBuild}
+        <TryIt
+          protocol={device.protocol}
+          request={() => ({ type: 'try', link: wanted.link, device: wanted.device })}
+          blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
+          definitionOf(device.protocol).device.placed.some((key) => all.device[`settings.${key}`])
+            ? 'Fill in the addresses first'
+            : wanted.link.code === ''
+              ? 'Give the device its code first'
+              : null}
+          hint={runs
+            ? 'The engine holds a connection to this device already; many devices take only one at a time and close a second one.'
             : null}
-        hint={runs
-          ? 'The engine holds a connection to this device already; many devices take only one at a time and close a second one.'
-          : null}
-      />
-    {/if}
-    <section class="panel p-4" aria-label="Both ends">
-      <h2 class="mb-2">Both ends</h2>
-      <table class="w-full text-[13px]">
-        <thead
-          ><tr class="text-left text-soft"
-            ><th class="font-normal"></th><th class="font-normal">theirs, the device</th><th class="font-normal"
-              >ours</th
-            ></tr
-          ></thead
-        >
-        <tbody>
-          {#each ends as { what, ours, theirs, problem: clashes } (what)}
-            <tr class="border-t border-rule align-top">
-              <th class="py-1 pr-2 text-left font-normal text-soft">{what}</th>
-              <td class="mono py-1 pr-2" class:text-alarm={clashes}>{theirs}</td>
-              <td class="mono py-1" class:text-alarm={clashes}
-                >{ours}{#if clashes}<span class="block font-sans">{clashes}</span>{/if}</td
-              >
-            </tr>
-          {/each}
-        </tbody>
-      </table>
-      {#if !isNew}<p class="mt-2">
-          <a class="word" href="/build/device/{code}/sheet">Sheet for the person at the device</a>
-        </p>{/if}
-    </section>
-    <RequestPlan device={wanted.device} link={wanted.link} {points} />
-  </div>
+        />
+      {/if}
+      <section class="panel p-4" aria-label="Both ends">
+        <h2 class="mb-2">Both ends</h2>
+        <table class="w-full text-[13px]">
+          <thead
+            ><tr class="text-left text-soft"
+              ><th class="font-normal"></th><th class="font-normal">theirs, the device</th><th class="font-normal"
+                >ours</th
+              ></tr
+            ></thead
+          >
+          <tbody>
+            {#each ends as { what, ours, theirs, problem: clashes } (what)}
+              <tr class="border-t border-rule align-top">
+                <th class="py-1 pr-2 text-left font-normal text-soft">{what}</th>
+                <td class="mono py-1 pr-2" class:text-alarm={clashes}>{theirs}</td>
+                <td class="mono py-1" class:text-alarm={clashes}
+                  >{ours}{#if clashes}<span class="block font-sans">{clashes}</span>{/if}</td
+                >
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+        {#if !isNew}<p class="mt-2">
+            <a class="word" href="/build/device/{code}/sheet">Sheet for the person at the device</a>
+          </p>{/if}
+      </section>
+      <RequestPlan device={wanted.device} link={wanted.link} {points} />
+    </div>
+  {/if}
 </form>

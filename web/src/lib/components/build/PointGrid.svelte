@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { definitionOf } from '@halvix/core/protocols';
   import { browser } from '$app/environment';
   import type { DeviceObject, DraftPoint, PointProblem } from '@halvix/core/config';
   import { KIND_WORDS, POINT_KINDS } from '@halvix/core/point';
@@ -41,6 +42,8 @@
     unmap: (rows: readonly PointRow[]) => Promise<string | null>;
   }
   let { rows, total, complete, mapped, device, devices, mayBuild, unmap }: Props = $props();
+  /** Devices whose addresses are numbers. */
+  const numbered = $derived(devices.filter(({ protocol }) => definitionOf(protocol).points.isNumbered));
 
   interface Added {
     device: string;
@@ -670,7 +673,11 @@
       <label class="button"
         >Import…<input class="sr-only" type="file" accept=".csv,.tsv,.txt,.xlsx" onchange={onFile} /></label
       >
-      <button class="button" disabled={devices.length === 0} onclick={() => (dialog = 'run')}>Add a run…</button>
+      <button
+        class="button"
+        disabled={numbered.length === 0 || (device !== null && !numbered.some(({ code }) => code === device))}
+        onclick={() => (dialog = 'run')}>Add a run…</button
+      >
       <button class="button" disabled={selected.length < 2} title="Ctrl D" onclick={() => void fillDown()}
         >Fill down</button
       >
@@ -876,7 +883,7 @@
 {:else if dialog === 'run'}
   <RunDialog
     {device}
-    {devices}
+    devices={numbered}
     {context}
     add={async (label, added) => {
       const words = await add(label, added);

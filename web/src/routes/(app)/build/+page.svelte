@@ -1,9 +1,9 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { definitionOf, isLinked } from '@halvix/core/protocols';
   import { page } from '$app/state';
   import type { DeviceLife } from '@halvix/core/config';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { STATION_FIELDS, wayWords, type ObjectDocument } from '@halvix/core/config';
+  import { endpointWords, STATION_FIELDS, wayWords, type ObjectDocument } from '@halvix/core/config';
   import { fieldProblems } from '$lib/build/forms.ts';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
@@ -148,9 +148,12 @@
               <span class="min-w-0 truncate"
                 >{device.name}
                 <span class="text-soft"
-                  >{link ? `${link.host}:${link.port}` : 'no link'}, {definitionOf(device.protocol).device.where(
-                    device.settings,
-                  )}</span
+                  >{[
+                    ...(isLinked(device.protocol)
+                      ? [link ? endpointWords(link) : 'no link']
+                      : [definitionOf(device.protocol).words.name]),
+                    definitionOf(device.protocol).device.where(device.settings),
+                  ].join(', ')}</span
                 >
                 {#if LIFE[device.life]}<span class="ml-1 text-questionable">{LIFE[device.life]}</span>{/if}
               </span>

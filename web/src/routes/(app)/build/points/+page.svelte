@@ -1,8 +1,8 @@
 <script lang="ts">
-  import { addressOf } from '@halvix/core/protocols';
+  import { addressOf, definitionOf, isLinked } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/rows.ts';
-  import type { DraftPoint } from '@halvix/core/config';
+  import { draftPointSchema, type DraftPoint } from '@halvix/core/config';
   import { onMount, untrack } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { inListOrder, pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -70,6 +70,31 @@
     return outcome.ok ? null : outcome.words;
   }
 
+  /** Points that can be had as things are drafted, and that the list lacks. */
+  const missing = $derived.by(() => {
+    const device = devices.find(({ code }) => code === data.device);
+    const offered = device && definitionOf(device.protocol).points.obtainable;
+    if (!device || !offered || !complete) return [];
+    const known = new Set(rows.map(({ document }) => addressOf(document)));
+    const system = {
+      devices: devices.filter(({ protocol }) => isLinked(protocol)),
+      outbounds: draft.of('outbound').map(({ document }) => document),
+    };
+    return offered(system).filter((point) => !known.has(addressOf(point)));
+  });
+  async function addMissing(): Promise<void> {
+    const parent = data.device ?? '';
+    const made = missing.map(({ kind, at, name, states }) =>
+      draftPointSchema.parse({ kind, at, name, states, normal: 0 }),
+    );
+    const outcome = await draft.change(
+      `add ${made.length} points`,
+      made.map((document) => ({ id: null, kind: 'point', parent, expected: null, document })),
+      made.map(() => null),
+    );
+    problem = outcome.ok ? null : outcome.words;
+  }
+
   const title = $derived(
     data.device !== null
       ? `Points of ${data.device}`
@@ -95,6 +120,9 @@
       {#each devices as { code, name } (code)}<option value={code}>{code} {name}</option>{/each}
     </select>
     {#if data.device !== null}<a class="word" href="/build/device/{data.device}">its settings</a>{/if}
+    {#if missing.length > 0 && data.person.role === 'engineer'}<button class="button" onclick={() => void addMissing()}
+        >Add all {missing.length} that it lacks</button
+      >{/if}
   </div>
   {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
   <PointGrid

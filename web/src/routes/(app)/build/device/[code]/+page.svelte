@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { definitionOf, isLinked } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { draftPointSchema, type DeviceObject } from '@halvix/core/config';
   import { deviceFrom, profileOf } from '@halvix/core/profile';
@@ -100,11 +100,15 @@
         <a class="button plain" href="/build/points?device={device.code}">{count} points</a>
         {#if running}<a class="button plain" href="/run/device/{device.code}">See it run</a>{/if}
         {#if mayBuild}
-          {#if running}<button class="button" onclick={() => (shown = 'survey')}>Survey</button>{/if}
-          <button class="button" onclick={() => (shown = 'copy')}>Copy…</button>
-          <button class="button" onclick={() => (([profileCode, profileName] = ['', device.name]), (shown = 'profile'))}
-            >Save as profile…</button
-          >
+          {#if isLinked(device.protocol)}
+            {#if running}<button class="button" onclick={() => (shown = 'survey')}>Survey</button>{/if}
+            <button class="button" onclick={() => (shown = 'copy')}>Copy…</button>
+            <button
+              class="button"
+              onclick={() => (([profileCode, profileName] = ['', device.name]), (shown = 'profile'))}
+              >Save as profile…</button
+            >
+          {/if}
           <button class="button" onclick={() => (shown = 'delete')}>Delete…</button>
         {/if}
       {/if}

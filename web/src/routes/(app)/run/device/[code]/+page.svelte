@@ -25,6 +25,7 @@
     valueWords,
   } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
+  import { isOnLink } from '$lib/path.ts';
   import type { PointView } from '$lib/server/points.ts';
   import type { Column } from '$lib/table.ts';
 
@@ -66,11 +67,14 @@
     const reading = readings[point.id];
     return reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–';
   };
-  const columns: Column<PointView>[] = [
+  /** As wide as the longest of them, within reason. */
+  const longest = $derived(Math.max(...data.points.map(({ address }) => address.length), 0));
+  const addressWidth = $derived(`${Math.min(260, Math.max(84, longest * 8 + 12))}px`);
+  const columns = $derived<Column<PointView>[]>([
     {
       key: 'address',
       title: 'Address',
-      width: '84px',
+      width: addressWidth,
       mono: true,
       text: (p) => p.address,
       order: (p) => places.get(p.id) ?? 0,
@@ -123,7 +127,7 @@
       text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–'),
     },
     { key: 'trail', title: 'Trail', width: '96px', actions: true, text: () => '' },
-  ];
+  ]);
 
   onMount(() => {
     live.seed(data.readings);
@@ -174,8 +178,9 @@
     <div class="flex items-baseline gap-3">
       <h1>{device.name}</h1>
       <span class="text-soft"
-        >{device.code} · {data.description || 'device'} · {definition.words.name}: we are the {definition.words.us}, it
-        is the {definition.words.them}</span
+        >{device.code} · {data.description || 'device'} · {isOnLink(device)
+          ? `${definition.words.name}: we are the ${definition.words.us}, it is the ${definition.words.them}`
+          : `${definition.words.name}: ${definition.words.them}`}</span
       >
     </div>
     <PathStrip {device} {outbounds} />
@@ -204,7 +209,9 @@
           aria-pressed={only === 'changed'}
           onclick={() => (only = only === 'changed' ? 'all' : 'changed')}>Changed in the last minute</button
         >
-        {#if mayOperate}<button class="button" onclick={() => void askFor('pollNow')}>Poll now</button>{/if}
+        {#if mayOperate && isOnLink(device)}<button class="button" onclick={() => void askFor('pollNow')}
+            >Poll now</button
+          >{/if}
       {/snippet}
       {#snippet cell(point, column)}
         {@const reading = readings[point.id]}
@@ -215,21 +222,22 @@
             title={reading?.text === undefined ? undefined : shownValue(point)}
             class={reading ? qualityMark(reading.quality) : ''}
             class:text-lost={reading && validity(reading.quality) === 'invalid'}
-            data-testid="value-{point.kind}-{numberOf(point)}">{shownValue(point)}</span
+            data-testid="value-{point.kind}-{numberOf(point) ?? point.address}">{shownValue(point)}</span
           >
         {:else if column.key === 'raw'}
           <span class="text-soft">{column.text(point)}</span>
         {:else if column.key === 'quality'}
           <span
             class={reading ? qualityColour(reading.quality) : 'text-lost'}
-            data-testid="quality-{point.kind}-{numberOf(point)}">{qualityPhrase(reading, clock.now)}</span
+            data-testid="quality-{point.kind}-{numberOf(point) ?? point.address}"
+            >{qualityPhrase(reading, clock.now)}</span
           >
           {#if reading?.limit}<b class="font-medium text-alarm">{limitPhrase(reading)}</b>{/if}
         {:else if column.key === 'time'}
           {#if reading}
             <span
               title="{fullTime(reading.time)}; received {fullTime(reading.received)}"
-              data-testid="time-{point.kind}-{numberOf(point)}"
+              data-testid="time-{point.kind}-{numberOf(point) ?? point.address}"
             >
               {clockTime(reading.time, clock.now)}
               <span class="text-soft">{TIME_SOURCE_WORDS[reading.timeSource]}</span>

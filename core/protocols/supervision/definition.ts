@@ -1,0 +1,45 @@
+import { z } from 'zod';
+import type { Definition } from '../definition.ts';
+import { points, type SupervisionAt, type SupervisionDraftAt } from './points.ts';
+
+export const settings = z.object({});
+
+/** What Halvix knows itself of its devices and centres, as points like any other. */
+export const supervision: Definition<object, never, SupervisionAt, SupervisionDraftAt, never, 'supervision'> = {
+  code: 'supervision',
+  words: { name: 'Supervision', us: 'supervisor', them: 'communication with devices and centres, as points' },
+  links: [],
+  framings: [],
+  port: 0,
+  counters: { words: {}, device: [], outbound: [], trouble: [] },
+  device: {
+    settings,
+    fields: [],
+    first: {},
+    placed: [],
+    plan: { ours: null, theirs: null },
+    where: () => 'known here',
+    key: () => '',
+    ends: () => [],
+    check: () => [],
+    answerWithinMs: () => 0,
+    unpolled: (own) => own,
+    timeBounds: () => null,
+    polls: () => [],
+    requests: null,
+    trial: { words: '', steps: {} },
+    orders: {
+      schema: z.never(),
+      words: () => '',
+      changes: () => false,
+      asks: [],
+      broadcasts: [],
+      restart: null,
+      files: false,
+      modes: [],
+    },
+  },
+  points,
+  profiles: [],
+  outbound: null,
+};
