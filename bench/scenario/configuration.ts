@@ -1,4 +1,5 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
+import { definitionOf } from '@halvix/core/protocols';
 import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
@@ -226,6 +227,22 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const small = ports.radio && ports.logger ? smallStations(ports.radio, ports.logger) : none;
   const { flow, monitor, meters } = ports;
   const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
+  const centres = [
+    { code: 'QST', centre: 'Quillstone' },
+    { code: 'AMB', centre: 'Ambry' },
+  ];
+  const watched = [{ code: 'HLM-F1', name: 'F1 feeder relay' }, ...small.devices, ...registers.devices] as {
+    code: string;
+    name: string;
+  }[];
+  // Where there is more than the relay: who answers, as points.
+  const supervision = {
+    ...{ code: 'VBU', name: 'Supervision', description: 'who answers', station: 'HLM', link: '' },
+    ...{ protocol: 'supervision', settings: {} },
+    points: (definitionOf('supervision').points.obtainable?.({ devices: watched, outbounds: centres }) ?? []).map(
+      (point) => ({ ...point, normal: 0 }),
+    ),
+  };
   return configurationSchema.parse({
     schema: 'halvix.configuration',
     version: 3,
@@ -255,6 +272,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       },
       ...small.devices,
       ...registers.devices,
+      ...(registers.devices.length > 0 ? [supervision] : []),
     ],
     outbounds: [outbound('QST', 'centre', 'Quillstone', 100), outbound('AMB', 'standby', 'Ambry', 101)],
   });

@@ -18,7 +18,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     first: {},
     placed: [],
     plan: { ours: null, theirs: null },
-    where: () => 'known here',
+    where: () => 'no link',
     key: () => '',
     ends: () => [],
     check: () => [],

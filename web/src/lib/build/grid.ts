@@ -1,6 +1,6 @@
 import type { DraftPoint, PointProblem } from '@halvix/core/config';
 import { POINT_FIELDS, type PointField } from '@halvix/core/pointlist';
-import { addressOf, inAddressOrder, type ProtocolCode } from '@halvix/core/protocols';
+import { addressOf, definitionOf, inAddressOrder, type ProtocolCode } from '@halvix/core/protocols';
 import type { Held } from './draft.svelte.ts';
 
 /** A row of the point grid. */
@@ -91,9 +91,14 @@ export const GRID_COLUMNS: readonly GridColumn[] = [
   { key: 'problem', title: 'Problem', width: 260, field: null, numeric: false },
 ];
 
+/** The same where addresses are words. */
+const WIDE_COLUMNS = GRID_COLUMNS.map((column) => (column.key === 'index' ? { ...column, width: 172 } : column));
+
 /** The columns that mean something for points of these protocols. */
 export const columnsFor = (protocols: readonly ProtocolCode[]): readonly GridColumn[] =>
-  GRID_COLUMNS.filter(({ field }) => field?.protocol === undefined || protocols.includes(field.protocol));
+  (protocols.every((code) => definitionOf(code).points.isNumbered) ? GRID_COLUMNS : WIDE_COLUMNS).filter(
+    ({ field }) => field?.protocol === undefined || protocols.includes(field.protocol),
+  );
 
 export const pointKey = (device: string, address: string): string => `${device} ${address}`;
 const keyOf = ({ parent, document }: PointRow): string => pointKey(parent, addressOf(document));

@@ -69,7 +69,7 @@
   };
   /** As wide as the longest of them, within reason. */
   const longest = $derived(Math.max(...data.points.map(({ address }) => address.length), 0));
-  const addressWidth = $derived(`${Math.min(260, Math.max(84, longest * 8 + 12))}px`);
+  const addressWidth = $derived(`${Math.min(260, Math.max(84, longest * 8 + 30))}px`);
   const columns = $derived<Column<PointView>[]>([
     {
       key: 'address',
