@@ -182,6 +182,21 @@ describe('a port of ours', () => {
     expect([one.lines, one.octets]).toEqual([[], []]);
   });
 
+  test('a second one on the same connection misses nothing of its first request either, and nothing comes twice', async () => {
+    const port = await freePort();
+    const [one, two] = [new Told(modbus(5)), new Told(modbus(6))];
+    const link = open(linkOf({ type: 'tcpServer', port, protocol: 'modbus', framing: 'tcp' }), one, two);
+    await until('it listens', () => link.problem === null);
+    const { socket } = await callTo(port);
+    await slowly(request(1, 5), (piece) => socket.write(piece));
+    await slowly(request(2, 6), (piece) => socket.write(piece));
+    await until('both are connected', () => two.lines.length === 1);
+    expect(two.octets).toEqual([...request(2, 6)]);
+    // All that comes on a connection is shown to all who are on it: each looks for its own.
+    expect(one.octets.slice(0, 12)).toEqual([...request(1, 5)]);
+    expect(one.octets.length).toBeLessThanOrEqual(24);
+  });
+
   test('the name in the certificate is asked for only where the link has TLS; a place that is not allowed is refused', async () => {
     const port = await freePort();
     const [open_, shut] = [new Told(dnp3(100)), new Told(dnp3(101, { allowFrom: ['10.9.0.0/16'] }))];

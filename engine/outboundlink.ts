@@ -48,7 +48,7 @@ interface Connection {
   way: Way;
   peer: number;
   since: number;
-  /** What came before it was known whose it is. */
+  /** What came since somebody was known by a frame: it may be the beginning of somebody else's first. */
   early: Uint8Array[];
   caller: Recogniser;
   members: Set<OutboundMember>;
@@ -222,34 +222,29 @@ export class OutboundLink {
   }
 
   private onData(connection: Connection, bytes: Uint8Array): void {
-    const known = connection.members.size > 0;
     const now = clock.now();
-    for (const code of new Set(connection.caller.push(bytes, now))) {
+    const codes = new Set(connection.caller.push(bytes, now));
+    for (const code of codes) {
       const member = [...this.members].find(({ config }) => config.code === code);
       if (member === undefined) continue;
       connection.heard.set(member, now);
       this.transport?.useful();
-      if (!connection.members.has(member)) this.join(connection, member);
+      if (connection.members.has(member) || !this.join(connection, member)) continue;
+      // Its first request may have come in pieces. What its session was shown before it began counts for nothing.
+      for (const early of connection.early) member.data(connection.peer, early);
     }
-    if (!known) this.hold(connection, bytes);
+    if (codes.size > 0) connection.early = [];
+    else this.hold(connection, bytes);
     // Garbage and other addresses are counted where there is only one whose they could be.
     const takers = connection.members.size > 0 ? connection.members : this.soleMember();
     for (const member of takers) member.data(connection.peer, bytes);
   }
 
-  /** The first request may come in pieces: whose it is shows with the last of them, and all of them are for its session. */
-  private hold(connection: Connection, bytes: Uint8Array): void {
-    if (connection.members.size > 0) {
-      // A session begins anew with its connection: what it was shown before that counts for nothing.
-      for (const member of connection.members)
-        for (const early of connection.early) member.data(connection.peer, early);
-      connection.early = [];
-      return;
-    }
-    connection.early.push(bytes);
-    // The oldest go first: what is being put together is at the end.
-    const length = (): number => connection.early.reduce((sum, piece) => sum + piece.length, 0);
-    while (connection.early.length > 1 && length() > MOST_EARLY) connection.early.shift();
+  /** Keeps what may be the beginning of somebody's first request. The oldest go first: what is being put together is at the end. */
+  private hold({ early }: Connection, bytes: Uint8Array): void {
+    early.push(bytes);
+    const length = (): number => early.reduce((sum, piece) => sum + piece.length, 0);
+    while (early.length > 1 && length() > MOST_EARLY) early.shift();
   }
 
   private soleMember(): ReadonlySet<OutboundMember> {
@@ -258,7 +253,8 @@ export class OutboundLink {
     return alone ? this.members : new Set();
   }
 
-  private join(connection: Connection, member: OutboundMember): void {
+  /** Whether it is the member's now. */
+  private join(connection: Connection, member: OutboundMember): boolean {
     const { config } = member;
     const { address, from, names } = connection.way;
     const wanted = this.config.tls.use ? config.peerName : '';
@@ -274,7 +270,7 @@ export class OutboundLink {
       if (most > 1 && before.length >= most) {
         member.refused(`connection from ${from} refused: ${most} are connected already`);
         if (connection.members.size === 0) connection.way.end?.();
-        return;
+        return false;
       }
       if (connection.timer !== null) clearTimeout(connection.timer);
       if (most === 1) for (const one of before) this.leave(one, member);
@@ -282,9 +278,10 @@ export class OutboundLink {
       this.current.set(member, [...this.connectionsOf(member), connection]);
       member.up(connection.peer, from, address);
       this.changed();
-      return;
+      return true;
     }
     if (connection.members.size === 0) connection.way.end?.();
+    return false;
   }
 
   /** The connection is this member's no more. */

@@ -1,11 +1,11 @@
-"""A Modbus server of another make, for tests: tcp PORT, or serial PATH."""
+"""A Modbus server of another make, for tests: tcp PORT, serial PATH (RTU), or ascii PATH."""
 
 import sys
 
 from pymodbus.datastore import ModbusSequentialDataBlock, ModbusServerContext, ModbusSlaveContext
 from pymodbus.device import ModbusDeviceIdentification
 from pymodbus.server import StartSerialServer, StartTcpServer
-from pymodbus.transaction import ModbusRtuFramer
+from pymodbus.transaction import ModbusAsciiFramer, ModbusRtuFramer
 
 mode, where = sys.argv[1], sys.argv[2]
 
@@ -35,4 +35,5 @@ identity.MajorMinorRevision = "3.0"
 if mode == "tcp":
     StartTcpServer(context=context, identity=identity, address=("127.0.0.1", int(where)))
 else:
-    StartSerialServer(context=context, identity=identity, framer=ModbusRtuFramer, port=where, baudrate=9600, timeout=0.05)
+    framer = ModbusAsciiFramer if mode == "ascii" else ModbusRtuFramer
+    StartSerialServer(context=context, identity=identity, framer=framer, port=where, baudrate=9600, timeout=0.05)

@@ -20,7 +20,7 @@ import { Rig } from '../rig/rig.ts';
 
 /*
  * Modbus against implementations of other people: our client against servers of pymodbus (Debian) and jsmodbus (npm),
- * over TCP and over a serial line; our server against clients of modbus-serial (npm) and mbpoll, which is libmodbus
+ * over TCP and over serial lines with RTU and ASCII; our server against clients of modbus-serial (npm) and mbpoll, which is libmodbus
  * (Debian), over TCP, RTU over TCP, and serial lines with RTU and ASCII. A dissector reads along.
  */
 let rig: Rig;
@@ -90,10 +90,12 @@ beforeAll(async () => {
     return [ours, theirs];
   };
   const [ours, theirs] = await pair('device');
+  const [oursToo, theirsToo] = await pair('device-ascii');
   const [ourRtu, ourAscii] = [(await pair('rtu'))[0], (await pair('ascii'))[0]];
   await spawned('/usr/bin/python3', [script, 'tcp', String(python)]);
   await spawned('/usr/bin/python3', [script, 'tcp', String(python2)]);
   await spawned('/usr/bin/python3', [script, 'serial', theirs]);
+  await spawned('/usr/bin/python3', [script, 'ascii', theirsToo]);
   otherServer(other);
   const sudo = process.getuid?.() === 0 ? [] : ['sudo'];
   const filter = [python, python2, other, third].map((port) => `tcp port ${port}`).join(' or ');
@@ -135,6 +137,7 @@ beforeAll(async () => {
       link('TPR', { type: 'tcpServer', port: rtu, framing: 'rtu' }),
       link('TPS', { type: 'serial', serialPort: ourRtu, framing: 'rtu', line: { bitRate: 9600 } }),
       link('TPA', { type: 'serial', serialPort: ourAscii, framing: 'ascii', line: { bitRate: 9600 } }),
+      link('PYA', { type: 'serial', serialPort: oursToo, framing: 'ascii', line: { bitRate: 9600 } }),
       link('PYS', { type: 'serial', serialPort: ours, framing: 'rtu', line: { bitRate: 9600 } }),
     ],
     devices: [
@@ -142,6 +145,7 @@ beforeAll(async () => {
       device('PYT', { maskWrites: true }),
       device('PYM', { writes: 'readWrite', outstanding: 3 }),
       device('PYS', { writes: 'multiple' }),
+      device('PYA'),
       device('JSM', { writes: 'multiple' }),
     ],
     outbounds: [
@@ -197,7 +201,7 @@ async function order(device: string, address: string, operation: string, counts:
   return row();
 }
 
-describe.each(['PYT', 'PYM', 'PYS', 'JSM'])('our client, %s', (device) => {
+describe.each(['PYT', 'PYM', 'PYS', 'PYA', 'JSM'])('our client, %s', (device) => {
   test('reads what the server has', async () => {
     await rig.until(
       'all is good',
