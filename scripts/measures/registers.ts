@@ -40,7 +40,7 @@ const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout
 const report = (figure: string, value: number, unit: string, more: object = { better: 'lower' }): void =>
   void process.stdout.write(`${JSON.stringify({ figure, value: Number(value.toFixed(3)), unit, ...more })}\n`);
 
-const BLOCKS = 10;
+const BLOCKS = 40;
 const BLOCK = 125;
 
 function filled(registers: number): PlainMemory {
@@ -75,19 +75,19 @@ function serve(host: string, at: number, memory: PlainMemory, asked: (address: n
   return new Promise((resolve) => server.listen(at, host, resolve));
 }
 
-const point = (address: number): object => ({
+const point = (address: number, history: object = { mode: 'deadband' }): object => ({
   kind: 'analog',
   at: { protocol: 'modbus', table: 'holdingRegisters', address },
   name: `Register ${address}`,
-  history: { mode: 'deadband' },
+  history,
 });
 const link = (code: string, host: string, at: number, framing: FramingName, more: object = {}): object => ({
   ...{ code, name: code, type: 'tcpClient', protocol: 'modbus', framing, host, port: at },
   ...more,
 });
-const device = (code: string, on: string, registers: number, own: object): object => ({
+const device = (code: string, on: string, registers: number, own: object, history?: object): object => ({
   ...{ code, name: code, station: 'S', link: on, protocol: 'modbus', settings: own },
-  points: Array.from({ length: registers }, (_, address) => point(address)),
+  points: Array.from({ length: registers }, (_, address) => point(address, history)),
 });
 
 async function apply(links: object[], devices: object[]): Promise<void> {
@@ -157,7 +157,16 @@ async function measureRate(): Promise<void> {
   await serve('127.0.0.1', port, filled(BLOCKS * BLOCK), () => void asked++);
   await apply(
     [link('ONE', '127.0.0.1', port, 'tcp')],
-    [device('D', 'ONE', BLOCKS * BLOCK, { unitId: 1, period1Ms: 1, outstanding: 10 })],
+    // The other client keeps nothing; here each register is stored now and then.
+    [
+      device(
+        'D',
+        'ONE',
+        BLOCKS * BLOCK,
+        { unitId: 1, period1Ms: 1, outstanding: 16 },
+        { mode: 'interval', everyMs: 10_000 },
+      ),
+    ],
   );
   await pause(6000);
   const counted = async (ms: number): Promise<number> => {

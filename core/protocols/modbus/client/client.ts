@@ -246,9 +246,13 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.fill(now, begins);
   }
 
-  /** Sends as much as may be under way; a turn ends after so many requests, for others on the link. */
+  /**
+   * Sends as much as may be under way; a turn ends after so many requests, for others on the link. While more than half
+   * of that is under way it waits: several requests that leave in one piece cost little more than one.
+   */
   private fill(now: Instant, begins: Instant): void {
     const most = this.framing === 'tcp' ? this.settings.outstanding : 1;
+    if (this.outstanding.size * 2 > most) return;
     while (this.outstanding.size < most && this.sentInTurn < MOST_IN_TURN) {
       const next = this.nextJob(now);
       if (next === null) return;
@@ -289,7 +293,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const pdu = encodeRequest(request);
     this.transaction = this.framing === 'tcp' ? (this.transaction + 1) & 0xffff : 0;
     const octets = encodeFrame(this.framing, this.transaction, this.settings.unitId, pdu);
-    const lineMs = (octets.length + this.answerOctets(request)) * this.options.octetMs;
+    const { octetMs } = this.options;
+    const lineMs = octetMs === 0 ? 0 : (octets.length + this.answerOctets(request)) * octetMs;
     const waitMs = this.state === 'silent' ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
     this.outstanding.set(this.transaction, {
       ...{ job, request, attempt, transaction: this.transaction, sentAt: now },
@@ -319,9 +324,12 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   octetsArrive(now: Instant): void {
+    const { octetMs } = this.options;
     for (const exchange of this.outstanding.values()) {
-      const comes = now + this.answerOctets(exchange.request) * this.options.octetMs + ARRIVAL_SLACK_MS;
-      exchange.deadline = Math.max(exchange.deadline, Math.min(comes, exchange.patienceEnds));
+      const lineMs = octetMs === 0 ? 0 : this.answerOctets(exchange.request) * octetMs;
+      const comes = now + lineMs + ARRIVAL_SLACK_MS;
+      if (exchange.deadline < comes)
+        exchange.deadline = Math.max(exchange.deadline, Math.min(comes, exchange.patienceEnds));
     }
   }
 

@@ -17,32 +17,55 @@ export interface RegisterReading extends Measured {
 }
 
 /** The values of a block's points; `data` is what its answer brought. With `before`: those alone that differ from it. */
-export function readingsOf({ table, start, points }: Block, data: Uint8Array, before?: Uint8Array): RegisterReading[] {
-  const changed = before === undefined ? points : points.filter((point) => differs(point, table, start, data, before));
-  return changed.map((point) => {
-    const offset = point.at.address - start;
-    if (isBitTable(table)) {
-      const on = bitAt(data, offset);
-      return reading(point, { value: on ? 1 : 0, isBad: false }, offset >> 3, 1, offset & 7);
-    }
-    const at = offset * 2;
-    const { bit, type, order } = point.at;
-    if (bit !== null) {
-      const on = (((data[at] << 8) | data[at + 1]) >> bit) & 1;
-      // The octet of the register that has it.
-      return reading(point, { value: on, isBad: false }, bit > 7 ? at : at + 1, 1, bit & 7);
-    }
-    const octets = widthOf(point.at) * 2;
-    return reading(point, readValue(data.subarray(at, at + octets), type, order), at, octets, null);
-  });
+export function readingsOf(block: Block, data: Uint8Array, before?: Uint8Array): RegisterReading[] {
+  const { table, start, points } = block;
+  const read: RegisterReading[] = [];
+  if (before === undefined) for (const point of points) read.push(readingAt(point, table, start, data));
+  else for (const point of changedIn(block, data, before)) read.push(readingAt(point, table, start, data));
+  return read;
 }
 
-/** Whether the octets that a point lies in have changed. */
-function differs({ at }: ReadPoint, table: Table, start: number, data: Uint8Array, before: Uint8Array): boolean {
-  const offset = at.address - start;
-  if (isBitTable(table)) return bitAt(data, offset) !== bitAt(before, offset);
-  for (let n = offset * 2; n < (offset + widthOf(at)) * 2; n++) if (data[n] !== before[n]) return true;
-  return false;
+function readingAt(point: ReadPoint, table: Table, start: number, data: Uint8Array): RegisterReading {
+  const offset = point.at.address - start;
+  if (isBitTable(table)) {
+    const on = bitAt(data, offset);
+    return reading(point, { value: on ? 1 : 0, isBad: false }, offset >> 3, 1, offset & 7);
+  }
+  const at = offset * 2;
+  const { bit, type, order } = point.at;
+  if (bit !== null) {
+    const on = (((data[at] << 8) | data[at + 1]) >> bit) & 1;
+    // The octet of the register that has it.
+    return reading(point, { value: on, isBad: false }, bit > 7 ? at : at + 1, 1, bit & 7);
+  }
+  const octets = widthOf(point.at) * 2;
+  return reading(point, readValue(data.subarray(at, at + octets), type, order), at, octets, null);
+}
+
+/** Which points lie in each register of a block, by its place in it. */
+const LIE_IN = new WeakMap<Block, ReadPoint[][]>();
+
+function lieIn(block: Block): ReadPoint[][] {
+  const known = LIE_IN.get(block);
+  if (known !== undefined) return known;
+  const made: ReadPoint[][] = Array.from({ length: block.count }, () => []);
+  for (const point of block.points)
+    for (let n = 0; n < widthOf(point.at); n++) made[point.at.address - block.start + n]?.push(point);
+  LIE_IN.set(block, made);
+  return made;
+}
+
+/** Points in whose octets something has changed. Registers are compared, not points: most of them stay. */
+function changedIn(block: Block, data: Uint8Array, before: Uint8Array): Iterable<ReadPoint> {
+  const { table, start, count, points } = block;
+  if (isBitTable(table))
+    return points.filter(({ at }) => bitAt(data, at.address - start) !== bitAt(before, at.address - start));
+  const there = lieIn(block);
+  const changed = new Set<ReadPoint>();
+  for (let n = 0; n < count; n++)
+    if (data[2 * n] !== before[2 * n] || data[2 * n + 1] !== before[2 * n + 1])
+      for (const point of there[n]) changed.add(point);
+  return changed;
 }
 
 function reading(
