@@ -15,12 +15,17 @@ import { z } from 'zod';
 /*
  * One engine with a thousand outstations of a hundred points each on loopback TCP, which make 5000 events a second
  * together and send them unasked. Whether every event is in history exactly once; how long it takes from the event to
- * its confirm, which the engine sends when it is committed; and what processor and memory the engine needs for it.
+ * its confirm, which the engine sends when it is committed; and what processor and memory the engine needs for it. Then
+ * more and more events: up to which rate all of them are committed within a second.
  */
 const DEVICES = 1000;
 const POINTS = 100;
 const PER_SECOND = 5000;
 const MEASURE_MS = 30_000;
+/** The rates after that, as long as one before was borne, and how long each lasts. */
+const MORE = [8000, 9000, 10_000];
+const MORE_MS = 20_000;
+const MOST_P99_MS = 1000;
 const TICK_MS = 10;
 /** Events are gathered for so long before they go out. */
 const GATHER_MS = 200;
@@ -163,38 +168,61 @@ function engineUse(): { cpuMs: number; rssMiB: number } {
   return { cpuMs: (Number(fields[11]) + Number(fields[12])) * 10, rssMiB: (Number(fields[21]) * 4096) / 2 ** 20 };
 }
 
-const began = clock.now();
-const before = engineUse();
-measuring = true;
 let turn = 0;
-const generator = setInterval(() => {
-  const now = clock.now();
-  const owed = Math.floor(((now - began) * PER_SECOND) / 1000) - made;
-  for (let i = 0; i < owed; i++) devices[turn++ % devices.length].change(now);
-}, TICK_MS);
-await pause(MEASURE_MS);
-clearInterval(generator);
-const seconds = (clock.now() - began) / 1000;
-const after = engineUse();
-const settled = clock.now() + 20_000;
-while (delivered < made && clock.now() < settled) await pause(100);
+const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
+
+/** So many events a second for so long; resolves once the engine has confirmed all of them. */
+async function burst(
+  rate: number,
+  forMs: number,
+): Promise<{ cpuUsPerEvent: number; cpuPercent: number; rssMiB: number }> {
+  latencies.length = 0;
+  const [began, first, before] = [clock.now(), made, engineUse()];
+  measuring = true;
+  const generator = setInterval(() => {
+    const now = clock.now();
+    const owed = Math.floor(((now - began) * rate) / 1000) - (made - first);
+    for (let i = 0; i < owed; i++) devices[turn++ % devices.length].change(now);
+  }, TICK_MS);
+  await pause(forMs);
+  clearInterval(generator);
+  const seconds = (clock.now() - began) / 1000;
+  const after = engineUse();
+  const settled = clock.now() + 20_000;
+  while (delivered < made && clock.now() < settled) await pause(100);
+  measuring = false;
+  latencies.sort((a, b) => a - b);
+  const cpuMs = after.cpuMs - before.cpuMs;
+  const perSecond = Math.round((made - first) / seconds);
+  process.stderr.write(
+    `scale: ${perSecond} events a second for ${seconds.toFixed(0)} s; median ${at(0.5)} ms, 99 % within ${at(0.99)} ms, longest ${at(1 - 1e-9)} ms; the engine's processor ${(cpuMs / seconds / 10).toFixed(0)} %\n`,
+  );
+  return { cpuUsPerEvent: (cpuMs * 1000) / (made - first), cpuPercent: cpuMs / seconds / 10, rssMiB: after.rssMiB };
+}
+
+const usual = await burst(PER_SECOND, MEASURE_MS);
+const usualP99 = at(0.99);
+let borne = usualP99 < MOST_P99_MS ? PER_SECOND : 0;
+for (const rate of MORE) {
+  if (borne === 0) break;
+  await burst(rate, MORE_MS);
+  if (delivered < made || !(at(0.99) < MOST_P99_MS)) break;
+  borne = rate;
+}
 
 const [{ stored, different }] = await rowsOf<{ stored: number; different: number }>(
   database,
   sql`select count(*)::int as stored, count(distinct (point_id, raw))::int as different from reading where cause = 1`,
 );
-latencies.sort((a, b) => a - b);
-const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
-const report = (figure: string, value: number, unit: string, bound?: number): void =>
+const report = (figure: string, value: number, unit: string, bound?: number, better = 'lower'): void =>
   void process.stdout.write(
-    `${JSON.stringify({ figure, value: Number(value.toFixed(1)), unit, ...(bound === undefined ? {} : { bound }), better: 'lower' })}\n`,
+    `${JSON.stringify({ figure, value: Number(value.toFixed(1)), unit, ...(bound === undefined ? {} : { bound }), better })}\n`,
   );
 report('scale.lost', made - different, 'events', 0);
 report('scale.duplicated', stored - different, 'events', 0);
-report('scale.commit_p99_ms', at(0.99), 'ms', 1000);
-report('scale.cpu_percent', (after.cpuMs - before.cpuMs) / seconds / 10, '%');
-report('scale.rss_mib', after.rssMiB, 'MiB');
-process.stderr.write(
-  `scale: ${made} events in ${seconds.toFixed(0)} s, ${Math.round(made / seconds)}/s; median ${at(0.5)} ms, longest ${at(1 - 1e-9)} ms\n`,
-);
+report('scale.commit_p99_ms', usualP99, 'ms', MOST_P99_MS);
+report('scale.events_per_second', borne, 'events/s', MORE.at(-1), 'higher');
+report('scale.cpu_us_per_event', usual.cpuUsPerEvent, 'µs');
+report('scale.cpu_percent', usual.cpuPercent, '%');
+report('scale.rss_mib', usual.rssMiB, 'MiB');
 process.exit(0);
