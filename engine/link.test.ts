@@ -11,28 +11,17 @@ import type { ClientNews } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
 import { clock, Driver } from '@halvix/wire';
-import { execFileSync, spawn } from 'node:child_process';
 import { createSocket } from 'node:dgram';
-import { existsSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync } from 'node:fs';
 import { connect, createServer } from 'node:net';
-import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { SerialPort } from 'serialport';
 import { createServer as createTlsServer } from 'node:tls';
 import { afterEach, beforeAll, describe, expect, test } from 'vitest';
 import { lineTiming, LinkRunner } from './link.ts';
+import { Certificates, Closers, freePort, pause, terminals, until } from './testing/wires.ts';
 
-const closers: (() => unknown)[] = [];
-afterEach(async () => {
-  for (const close of closers.splice(0).reverse()) await close();
-});
-const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
-async function until(what: string, holds: () => boolean, limitMs = 8000): Promise<void> {
-  for (const began = Date.now(); !holds();) {
-    if (Date.now() - began > limitMs) throw new Error(`not within ${limitMs} ms: ${what}`);
-    await pause(10);
-  }
-}
+const closers = new Closers();
+afterEach(() => closers.close());
 
 /** An outstation with one analog, on whatever carries its octets. */
 class FarEnd {
@@ -95,14 +84,6 @@ function runLink(config: LinkConfig, addresses: number[], settings: object = {})
   return { link, values, states };
 }
 
-async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  const address = server.address();
-  await new Promise((resolve) => server.close(resolve));
-  return typeof address === 'object' && address !== null ? address.port : 0;
-}
-
 describe('a line with several devices behind one connection', () => {
   test('each is read, in turn', async () => {
     const port = await freePort();
@@ -125,33 +106,12 @@ describe('a line with several devices behind one connection', () => {
 });
 
 describe('TLS with certificates of both ends', () => {
-  let folder = '';
-  const pem = (name: string): string => join(folder, `${name}.pem`);
+  let certificates: Certificates;
   beforeAll(() => {
-    folder = mkdtempSync(join(tmpdir(), 'halvix-tls-'));
-    process.env.HALVIX_TLS_FOLDER = folder;
-    const openssl = (...args: string[]): unknown => execFileSync('openssl', args, { stdio: 'pipe' });
-    for (const authority of ['authority', 'stranger'])
-      openssl(
-        ...['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes', '-days', '2'],
-        ...['-subj', `/CN=${authority}`, '-keyout', pem(`${authority}-key`), '-out', pem(authority)],
-      );
-    const issue = (name: string, authority: string): void => {
-      openssl(
-        ...['req', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes', '-subj', `/CN=${name}`],
-        ...['-keyout', pem(`${name}-key`), '-out', pem(`${name}-request`)],
-      );
-      writeFileSync(pem(`${name}-ext`), 'subjectAltName=DNS:device.test,IP:127.0.0.1\n');
-      openssl(
-        ...['x509', '-req', '-days', '2', '-in', pem(`${name}-request`), '-CA', pem(authority)],
-        ...['-CAkey', pem(`${authority}-key`), '-CAcreateserial', '-extfile', pem(`${name}-ext`), '-out', pem(name)],
-      );
-    };
-    issue('device', 'authority');
-    issue('engine', 'authority');
-    issue('impostor', 'stranger');
-    return () => rmSync(folder, { recursive: true });
+    certificates = new Certificates(['device', 'engine']);
+    return () => certificates.remove();
   });
+  const tls = (name: string): object => certificates.tls(name);
 
   async function serve(certificate: string): Promise<number> {
     const { readFileSync } = await import('node:fs');
@@ -159,9 +119,9 @@ describe('TLS with certificates of both ends', () => {
     const end = new FarEnd(21);
     const server = createTlsServer(
       {
-        ca: readFileSync(pem('authority')),
-        cert: readFileSync(pem(certificate)),
-        key: readFileSync(pem(`${certificate}-key`)),
+        ca: readFileSync(certificates.pem('authority')),
+        cert: readFileSync(certificates.pem(certificate)),
+        key: readFileSync(certificates.pem(`${certificate}-key`)),
         requestCert: true,
         rejectUnauthorized: true,
       },
@@ -177,13 +137,6 @@ describe('TLS with certificates of both ends', () => {
     closers.push(() => server.close());
     return port;
   }
-  const tls = (ours: string): object => ({
-    use: true,
-    authorityFile: pem('authority'),
-    certificateFile: pem(ours),
-    keyFile: pem(`${ours}-key`),
-  });
-
   test('a device of our authority is read', async () => {
     const port = await serve('device');
     const { values } = runLink(linkOf({ type: 'tcpClient', port, tls: tls('engine') }), [21]);
@@ -200,10 +153,10 @@ describe('TLS with certificates of both ends', () => {
 
   test('a file elsewhere, or one that is no file, is not read', async () => {
     const port = await serve('device');
-    mkdirSync(join(folder, 'inner'));
+    mkdirSync(join(certificates.folder, 'inner'));
     for (const [keyFile, problem] of [
-      ['/etc/hostname', `the file /etc/hostname does not lie in ${folder}, where TLS files are`],
-      ['/dev/zero', `the file /dev/zero does not lie in ${folder}, where TLS files are`],
+      ['/etc/hostname', `the file /etc/hostname does not lie in ${certificates.folder}, where TLS files are`],
+      ['/dev/zero', `the file /dev/zero does not lie in ${certificates.folder}, where TLS files are`],
       ['inner', 'inner is no file'],
     ]) {
       const { link } = runLink(linkOf({ type: 'tcpClient', port, tls: { ...tls('engine'), keyFile } }), [21]);
@@ -219,7 +172,7 @@ describe('TLS with certificates of both ends', () => {
       [21],
     );
     await until('said', () => link.state().problem !== null);
-    expect(link.state().problem).toBe(`the file /none.pem cannot be read (TLS files lie in ${folder})`);
+    expect(link.state().problem).toBe(`the file /none.pem cannot be read (TLS files lie in ${certificates.folder})`);
   });
 });
 
@@ -242,16 +195,7 @@ test('UDP', async () => {
 });
 
 test('a serial line, by a pair of pseudo terminals', async () => {
-  const folder = mkdtempSync(join(tmpdir(), 'halvix-serial-'));
-  const [ours, theirs] = [join(folder, 'ours'), join(folder, 'theirs')];
-  const socat = spawn('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
-  closers.push(() => {
-    socat.kill();
-    rmSync(folder, { recursive: true });
-  });
-  await until('the terminals are there', () => existsSync(ours) && existsSync(theirs));
-  const port = new SerialPort({ path: theirs, baudRate: 9600 });
-  closers.push(() => new Promise((resolve) => port.close(resolve)));
+  const { ours, far: port } = await terminals(closers);
   const ends = [11, 12].map((address) => new FarEnd(address));
   for (const end of ends) {
     end.send = (octets) => void port.write(octets);

@@ -141,6 +141,8 @@ export class LinkRunner {
   private waiting: { device: string; command: Command; until: number }[] = [];
   private readonly idle: NodeJS.Timeout | null;
   private upSince: number | null = null;
+  /** Why somebody who called was not let in, until somebody is. */
+  private refusal: string | null = null;
 
   constructor(
     readonly config: LinkConfig,
@@ -166,6 +168,10 @@ export class LinkRunner {
               data: (call, bytes) => this.onCallData(call, bytes),
               ended: (call) => this.onCallEnd(call),
               changed: () => context.changed(),
+              refused: (words) => {
+                this.refusal = words;
+                context.changed();
+              },
             },
           )
         : null;
@@ -309,6 +315,7 @@ export class LinkRunner {
       call.end();
       return;
     }
+    this.refusal = null;
     const timer = setTimeout(() => this.askWho(call), SILENT_CALLER_MS);
     this.callers.set(call, { caller, devices: new Set(), timer, since: clock.now() });
     this.context.changed();
@@ -399,7 +406,7 @@ export class LinkRunner {
     if (this.transport !== null) return { ...this.transport.state, endpoint, devices };
     const connected = [...this.callers.values()].filter((caller) => caller.devices.size > 0);
     const since = Math.max(0, ...connected.map((caller) => caller.since));
-    const problem = this.server?.problem ?? null;
+    const problem = this.server?.problem ?? this.refusal;
     return {
       state: connected.length > 0 ? 'connected' : problem === null ? 'resting' : 'waiting',
       since: since || clock.now(),

@@ -1,32 +1,15 @@
 import { OBJECT_SCHEMAS, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
 import { encodeFrame } from '@halvix/core/protocols/modbus';
 import { clientSide } from '@halvix/core/protocols/sessions';
-import { execFileSync, spawn } from 'node:child_process';
-import { existsSync, mkdtempSync, rmSync } from 'node:fs';
 import { connect, createServer, type Socket } from 'node:net';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { SerialPort } from 'serialport';
-import { afterEach, describe, expect, test } from 'vitest';
+import { connect as connectTls } from 'node:tls';
+import { readFileSync } from 'node:fs';
+import { afterEach, beforeAll, describe, expect, test } from 'vitest';
 import { OutboundLink, type OutboundMember } from './outboundlink.ts';
+import { Certificates, Closers, freePort, pause, terminals, until } from './testing/wires.ts';
 
-const closers: (() => unknown)[] = [];
-afterEach(async () => {
-  for (const close of closers.splice(0).reverse()) await close();
-});
-async function until(what: string, holds: () => boolean, limitMs = 8000): Promise<void> {
-  for (const began = Date.now(); !holds();) {
-    if (Date.now() - began > limitMs) throw new Error(`not within ${limitMs} ms: ${what}`);
-    await new Promise((resolve) => setTimeout(resolve, 10));
-  }
-}
-async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  const { port } = server.address() as { port: number };
-  await new Promise((resolve) => server.close(resolve));
-  return port;
-}
+const closers = new Closers();
+afterEach(() => closers.close());
 
 const linkOf = (config: object): LinkConfig =>
   OBJECT_SCHEMAS.link.parse({ code: 'L', name: 'link', reconnectFirstMs: 50, reconnectMaxMs: 200, ...config });
@@ -83,27 +66,13 @@ async function callTo(port: number): Promise<{ socket: Socket; received: number[
 const slowly = async (bytes: Uint8Array, write: (piece: Uint8Array) => void): Promise<void> => {
   for (const octet of bytes) {
     write(Uint8Array.of(octet));
-    await new Promise((resolve) => setTimeout(resolve, 5));
+    await pause(5);
   }
 };
 
 describe('a serial line to centres', () => {
-  async function terminals(): Promise<{ ours: string; far: SerialPort }> {
-    const folder = mkdtempSync(join(tmpdir(), 'halvix-centres-'));
-    const [ours, theirs] = [join(folder, 'ours'), join(folder, 'theirs')];
-    const socat = spawn('socat', [`pty,raw,echo=0,link=${ours}`, `pty,raw,echo=0,link=${theirs}`]);
-    closers.push(() => rmSync(folder, { recursive: true, force: true }));
-    closers.push(() => socat.kill());
-    await until('the terminals are there', () => existsSync(ours) && existsSync(theirs));
-    const far = new SerialPort({ path: theirs, baudRate: 9600 });
-    closers.push(() => new Promise((resolve) => far.close(resolve)));
-    await new Promise((resolve) => far.once('open', resolve));
-    return { ours, far };
-  }
-
   test('each of two is connected by its own address, from its first frame on, and hears all of it', async () => {
-    execFileSync('which', ['socat']);
-    const { ours, far } = await terminals();
+    const { ours, far } = await terminals(closers);
     const [one, two] = [new Told(dnp3(100)), new Told(dnp3(101))];
     const link = open(linkOf({ type: 'serial', serialPort: ours, line: { bitRate: 9600 } }), one, two);
     await until('it is open', () => link.problem === null);
@@ -123,7 +92,7 @@ describe('a serial line to centres', () => {
   });
 
   test('who has said nothing for as long as the link allows is not connected any more, and comes back', async () => {
-    const { ours, far } = await terminals();
+    const { ours, far } = await terminals(closers);
     const member = new Told(dnp3(100));
     const calls = { lateAfterMs: 700 };
     const link = open(linkOf({ type: 'serial', serialPort: ours, line: { bitRate: 9600 }, calls }), member);
@@ -173,7 +142,7 @@ describe('a port of ours', () => {
     // Requests to a unit that is nobody's.
     for (let n = 0; n < 300; n++) {
       socket.write(request(n, 99));
-      if (n % 50 === 49) await new Promise((resolve) => setTimeout(resolve, 20));
+      if (n % 50 === 49) await pause(20);
     }
     await slowly(request(77, 6), (piece) => socket.write(piece));
     await until('it is the second', () => two.lines.length === 1);
@@ -209,6 +178,59 @@ describe('a port of ours', () => {
     const again = await callTo(port);
     again.socket.write(hello(100));
     await until('the other one is let in', () => open_.lines.length === 1);
+    expect(link.state().state).toBe('connected');
+  });
+});
+
+describe('a port of ours with certificates of both ends', () => {
+  let certificates: Certificates;
+  beforeAll(() => {
+    certificates = new Certificates(['engine', 'quillstone', 'ambry']);
+    return () => certificates.remove();
+  });
+
+  async function callAs(name: string, port: number, first: Uint8Array): Promise<() => boolean> {
+    const socket = connectTls({
+      ...{ port, host: '127.0.0.1', servername: 'engine.test' },
+      ca: readFileSync(certificates.pem('authority')),
+      cert: readFileSync(certificates.pem(name)),
+      key: readFileSync(certificates.pem(`${name}-key`)),
+    });
+    let ended = false;
+    socket.on('error', () => {});
+    socket.on('close', () => (ended = true));
+    closers.push(() => socket.destroy());
+    await new Promise((resolve) => socket.once('secureConnect', resolve).once('close', resolve));
+    socket.write(first);
+    return () => ended;
+  }
+
+  test('each centre shows its own; a stranger, and who only looks, leave the port as it was', async () => {
+    const port = await freePort();
+    const one = new Told(dnp3(100, { peerName: 'quillstone.test' }));
+    const two = new Told(dnp3(101, { peerName: 'ambry.test' }));
+    const link = open(linkOf({ type: 'tcpServer', port, tls: certificates.tls('engine') }), one, two);
+    await until('it listens', () => link.problem === null);
+
+    const impostor = await callAs('impostor', port, hello(100));
+    await until('it is refused', () => one.lines.length === 1 && impostor());
+    expect(one.lines[0]).toBe('a caller was refused: its certificate is not from our authority, or it went away');
+    const { socket } = await callTo(port);
+    socket.write('GET / HTTP/1.1');
+    await until('whoever speaks no TLS is too', () => one.lines.length === 2);
+    expect([link.problem, link.state().state]).toEqual([null, 'resting']);
+
+    // The other centre, with the first one's addresses.
+    const other = await callAs('ambry', port, hello(100));
+    await until('it is refused', other);
+    expect(one.lines[2]).toMatch(
+      /^connection from 127.0.0.1 refused: its certificate is of .*, not of quillstone.test$/,
+    );
+
+    await callAs('quillstone', port, hello(100));
+    await callAs('ambry', port, hello(101));
+    await until('both are connected', () => one.lines.length === 4 && two.lines.some((line) => line.startsWith('up')));
+    expect(one.lines[3]).toMatch(/^up 127.0.0.1:/);
     expect(link.state().state).toBe('connected');
   });
 });

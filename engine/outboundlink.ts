@@ -118,6 +118,7 @@ export class OutboundLink {
           if (connection) this.finish(connection);
         },
         changed: () => this.onChanged(),
+        refused: (words) => this.members.forEach((member) => member.refused(words)),
       },
     );
   }

@@ -26,10 +26,14 @@ export interface CallServerEvents {
   data(call: Call, bytes: Uint8Array): void;
   ended(call: Call): void;
   changed(): void;
+  /** Somebody was not let in: why. */
+  refused?(words: string): void;
 }
 
 const MAX_UNSENT = 1 << 20;
 const RETRY_MS = 1000;
+/** A certificate that is refused here and a caller that goes away look alike. */
+const NOT_OURS = 'its certificate is not from our authority, or it went away';
 /** Connections at a time on one port. */
 const MAX_CALLS = 5000;
 
@@ -39,6 +43,7 @@ export class CallServer {
   private readonly sockets = new Set<Socket>();
   private retry: NodeJS.Timeout | null = null;
   private closed = false;
+  /** Why it does not listen; null: it does. */
   problem: string | null = 'not listening yet';
 
   constructor(
@@ -73,9 +78,9 @@ export class CallServer {
     server.on('connection', (socket: Socket) => {
       if (this.options.allows && !this.options.allows(socket.remoteAddress ?? '')) socket.destroy();
     });
-    server.on('tlsClientError', (error: Error) => {
-      this.problem = `a caller was refused: ${inWords(error)}`;
-      this.events.changed();
+    server.on('tlsClientError', (error: Error & { code?: string }) => {
+      // The port is none the worse for it: others are let in.
+      this.events.refused?.(`a caller was refused: ${error.code === 'ECONNRESET' ? NOT_OURS : inWords(error)}`);
     });
     server.listen(port, host, () => {
       this.problem = null;
