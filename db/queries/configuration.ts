@@ -6,9 +6,9 @@ import {
   type ConfigurationProblem,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
-import { addressOf } from '@halvix/core/protocols';
+import { addressOf, definitionOf } from '@halvix/core/protocols';
 import { desc, eq, sql } from 'drizzle-orm';
-import type { Database } from '../open.ts';
+import { list, type Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
 import { readStored } from './stored.ts';
 import { draftObjects, draftVersion, lockDraft, markApplied, replaceDraft } from './draft.ts';
@@ -57,7 +57,11 @@ export async function newestRevisionId(database: Database): Promise<number | nul
 type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
 
 /** Where a device's history, controls and files hang on its code, they follow it to its new one. */
-async function followRenamed(tx: Transaction, deviceIds: Readonly<Record<string, number>>): Promise<void> {
+async function followRenamed(
+  tx: Transaction,
+  deviceIds: Readonly<Record<string, number>>,
+  devices: Configuration['devices'],
+): Promise<void> {
   const [before] = await tx
     .select({ deviceIds: revision.deviceIds })
     .from(revision)
@@ -92,6 +96,33 @@ async function followRenamed(tx: Transaction, deviceIds: Readonly<Record<string,
         await tx.execute(sql`update ${target} set device = ${names[to]} where ${sql.raw(column)} = ${names[from]}`);
       }
     }
+  for (const device of devices) await followNamed(tx, device, new Map(renamed.map(({ old, code }) => [old, code])));
+}
+
+/** Points whose address names a device that is called otherwise now keep their number under their new address. */
+async function followNamed(
+  tx: Transaction,
+  { code, protocol }: Configuration['devices'][number],
+  renamed: ReadonlyMap<string, string>,
+): Promise<void> {
+  const { names, parse, print } = definitionOf(protocol).points;
+  if (names === undefined) return;
+  const known = await tx.select().from(pointIdentity).where(eq(pointIdentity.device, code));
+  const moved = known.flatMap(({ id, address }) => {
+    const point = parse(address);
+    const named = point && names.of(point.at);
+    const next = named?.kind === 'device' ? renamed.get(named.code) : undefined;
+    if (point == null || named == null || next === undefined) return [];
+    return [{ id, address: print({ ...point, at: names.renamed(point.at, { ...named, code: next }) }) }];
+  });
+  // By way of addresses that nobody has; what an earlier point of that address left there stays with it no more.
+  for (const { id, address } of moved) {
+    await tx.execute(sql`update point_identity set address = ${`\u0002${address} ${Date.now()}`}
+      where device = ${code} and address = ${address} and not (id = any(${list(moved.map((one) => one.id))}::int[]))`);
+    await tx.execute(sql`update point_identity set address = ${`\u0001${address}`} where id = ${id}`);
+  }
+  for (const { id, address } of moved)
+    await tx.execute(sql`update point_identity set address = ${address} where id = ${id}`);
 }
 
 async function storeRevision(
@@ -103,7 +134,7 @@ async function storeRevision(
   const deviceIds = Object.fromEntries(
     (await draftObjects(tx, { kinds: ['device'] })).map(({ id, document }) => [(document as DeviceObject).code, id]),
   );
-  await followRenamed(tx, deviceIds);
+  await followRenamed(tx, deviceIds, configuration.devices);
   const points = configuration.devices.flatMap((device) =>
     device.points.map((point) => ({ device: device.code, address: addressOf(point), kind: point.kind })),
   );

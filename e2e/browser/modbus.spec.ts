@@ -3,7 +3,7 @@ import ModbusRTU from 'modbus-serial';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import type { Rig } from '../rig/rig.ts';
 import { Hands } from './hands.ts';
-import { complaintsOf, firstEngineer, startRig, visit } from './rig.ts';
+import { complaintsOf, firstEngineer, startRig, urlOf, visit } from './rig.ts';
 
 let rig: Rig;
 let third = 0;
@@ -145,5 +145,36 @@ test('from an empty draft: a meter and a relay, both seen by a centre and by a t
   await page.getByRole('button', { name: 'Cancel' }).click();
   await visit(page, rig, '/build/device/M1');
   await expect(page.getByTestId('request-plan')).toContainText('input registers 0 to 21');
+  expect(complaints).toEqual([]);
+});
+
+test('who answers, as points: a device without a link, with all that it lacks in one step', async ({ page }) => {
+  const complaints = complaintsOf(page);
+  await page.goto(urlOf(rig));
+  await page.getByLabel('Name').fill('ada');
+  await page.getByLabel('Password').fill('long enough 1');
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.waitForURL('**/run');
+  await visit(page, rig, '/build/device/new');
+  await page.getByLabel('Protocol and our role').first().selectOption('supervision');
+  await expect(page.getByRole('region', { name: 'Link' })).toHaveCount(0);
+  await page.getByRole('region', { name: 'Device' }).getByLabel('Code', { exact: true }).fill('SUP');
+  await page.getByRole('button', { name: 'Add it to the draft' }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of SUP');
+  await page.getByRole('button', { name: 'Add all 4 that it lacks' }).click();
+  await expect(page.getByTestId('row-count')).toHaveText('4 points');
+  await expect(page.getByRole('button', { name: 'that it lacks' })).toHaveCount(0);
+  await page.getByRole('link', { name: /^Draft:/ }).click();
+  await page.getByRole('button', { name: 'Apply…' }).click();
+  await page.getByRole('button', { name: 'Apply to the running system' }).click();
+  await expect(page.getByTestId('applied')).toContainText('is applied');
+  await visit(page, rig, '/run/device/SUP');
+  await expect(page.getByTestId('value-binary-comm F1')).toHaveText('normal');
+  await expect(page.getByTestId('value-binary-comm M1')).toHaveText('normal');
+  await rig.power(false);
+  await expect(page.getByTestId('value-binary-comm F1')).toHaveText('failed', { timeout: 20_000 });
+  await expect(page.getByTestId('value-binary-comm M1')).toHaveText('normal');
+  await rig.power(true);
+  await expect(page.getByTestId('value-binary-comm F1')).toHaveText('normal', { timeout: 20_000 });
   expect(complaints).toEqual([]);
 });

@@ -1,5 +1,6 @@
 import { addressOf, movedTo, numberOf, readAddress } from '@halvix/core/protocols';
 import {
+  configurationSchema,
   diffConfigurations,
   OBJECT_SCHEMAS,
   type DeviceObject,
@@ -287,6 +288,25 @@ describe('what moves takes along what hangs on it', () => {
     await rename('NEW-F1', 'HLM-F1');
     expect((await applyDraft(database, await draftVersion(database), 'test', 'and back')).ok).toBe(true);
     expect(await numbersOf('HLM-F1')).toEqual(before);
+  });
+
+  test('a point that tells of a device keeps its number when that device is called otherwise', async () => {
+    const demo = demoConfiguration();
+    const points = ['comm HLM-F1', 'comm HLM-F1 AI 7', 'comm to QST'].map((address) => ({
+      ...{ kind: 'binary', name: address, at: readAddress('supervision', address)?.at },
+    }));
+    const supervision = { code: 'SUP', name: 'S', station: 'HLM', link: '', protocol: 'supervision', settings: {} };
+    const configuration = { ...demo, devices: [...demo.devices, { ...supervision, points }] };
+    await applyConfiguration(database, configurationSchema.parse(configuration), 'test', 'with supervision');
+    const before = await numbersOf('SUP');
+    const device = await find('device', (document: DeviceObject) => document.code === 'HLM-F1');
+    await change(device, { ...(device.document as DeviceObject), code: 'NEW-F1' });
+    expect((await applyDraft(database, await draftVersion(database), 'test', 'renamed')).ok).toBe(true);
+    const after = await numbersOf('SUP');
+    expect(after.get('comm NEW-F1')).toBe(before.get('comm HLM-F1'));
+    expect(after.get('comm NEW-F1 AI 7')).toBe(before.get('comm HLM-F1 AI 7'));
+    expect(after.get('comm to QST')).toBe(before.get('comm to QST'));
+    expect(after.size).toBe(3);
   });
 
   test('the feedback of a control follows its point to another address', async () => {
