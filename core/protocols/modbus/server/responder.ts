@@ -1,3 +1,4 @@
+import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { encodeFrame, modbusFraming, type FramingName, type WireEvent } from '../wire/frame.ts';
 import {
@@ -35,6 +36,8 @@ export interface ResponderOptions {
   /** The memory of a unit; null: there is no such unit here, it is not answered. */
   memoryOf: (unit: number) => Memory | null;
   send: (octets: Uint8Array) => void;
+  /** The time; absent: that of what was received last. */
+  clock?: () => Instant;
   count: (what: 'requests' | 'responses' | 'exceptions' | 'writes' | 'noise' | 'otherUnit') => void;
 }
 
@@ -42,10 +45,19 @@ export interface ResponderOptions {
 const BROADCAST = 0;
 /** Requests whose answer is still to come; more are refused as busy. */
 const MOST_PENDING = 32;
+/**
+ * Some adapters of two-wire lines hand back what is sent (common practice). The answer to a single write is the request
+ * again, octet by octet: taken for one it would be carried out without end. So long after it has gone out, beside its
+ * time on the line, octets that are the last answer are an echo.
+ */
+const ECHO_MS = 100;
 
 export class Responder {
   private readonly wire;
   private pending = 0;
+  private receivedAt: Instant = 0;
+  /** What was sent last, and until when it may come back; over TCP never. */
+  private echo: { octets: Uint8Array; until: Instant } | null = null;
 
   constructor(private readonly options: ResponderOptions) {
     this.wire = modbusFraming(options.framing, 'requests', options.octetMs);
@@ -56,14 +68,32 @@ export class Responder {
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
+    this.receivedAt = now;
     for (const event of this.wire.push(bytes, now)) {
-      if (event.type === 'frame') this.onFrame(event);
+      if (event.type === 'frame' && this.isEcho(event.octets, now)) this.options.count('noise');
+      else if (event.type === 'frame') this.onFrame(event);
       else this.options.count('noise');
     }
   }
 
+  private isEcho(octets: Uint8Array, now: Instant): boolean {
+    const { echo } = this;
+    if (echo === null || now > echo.until || !sameBytes(echo.octets, octets)) return false;
+    this.echo = null;
+    return true;
+  }
+
+  private send(octets: Uint8Array): void {
+    const { framing, octetMs, clock } = this.options;
+    if (framing !== 'tcp') {
+      const now = clock?.() ?? this.receivedAt;
+      this.echo = { octets, until: now + octets.length * octetMs + ECHO_MS };
+    }
+    this.options.send(octets);
+  }
+
   private onFrame({ transaction, unit, pdu }: WireEvent & { type: 'frame' }): void {
-    const { memoryOf, framing, send, count } = this.options;
+    const { memoryOf, framing, count } = this.options;
     const broadcast = unit === BROADCAST && framing !== 'tcp';
     const memory = memoryOf(unit);
     if (memory === null) {
@@ -74,7 +104,7 @@ export class Responder {
     const answer = (octets: Uint8Array): void => {
       if (broadcast) return;
       count('responses');
-      send(encodeFrame(framing, transaction ?? 0, unit, octets));
+      this.send(encodeFrame(framing, transaction ?? 0, unit, octets));
     };
     const refuse = (exception: number): void => {
       count('exceptions');

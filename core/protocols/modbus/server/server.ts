@@ -61,6 +61,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   private readonly waiting = new Map<number, (outcomes: readonly ControlOutcome[]) => void>();
   private token = 0;
   private peerNow = 0;
+  private now: Instant;
 
   constructor(
     private readonly settings: ServerSettings,
@@ -71,6 +72,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     now: Instant,
   ) {
     this.counters = new CounterSet(now);
+    this.now = now;
     this.setPoints(points);
   }
 
@@ -131,6 +133,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   }
 
   command(command: ServerCommand<ModbusTargetAt>, now: Instant): void {
+    this.now = now;
     switch (command.type) {
       case 'update':
         for (const update of command.updates) this.update(update);
@@ -178,6 +181,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     return new Responder({
       framing: this.framing,
       octetMs: this.octetMs,
+      clock: () => this.now,
       memoryOf: (unit) => (unit === this.settings.unitId ? this.memory : null),
       send: (octets) => {
         this.counters.add('framesSent');
