@@ -6,7 +6,8 @@
   import { proposedCode } from '$lib/build/codes.ts';
   import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
   import { freeLink, linksOf } from '$lib/build/links.ts';
-  import { draft, type Change } from '$lib/build/draft.svelte.ts';
+  import { Changes } from '$lib/build/changes.ts';
+  import { draft } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import type { PointRow } from '$lib/build/grid.ts';
@@ -156,30 +157,20 @@
     if (!good) return;
     // Once it is in the draft, other codes are free.
     const made = wanted;
-    const changes: Change[] = [];
-    const before: unknown[] = [];
-    const put = (
-      kind: Change['kind'],
-      one: { id: number; version: number; document: unknown } | undefined,
-      document: unknown,
-    ): void => {
-      if (one && sameDocument(one.document, document)) return;
-      changes.push({ id: one?.id ?? null, kind, parent: '', expected: one?.version ?? null, document });
-      before.push(one?.document ?? null);
-    };
-    if (wanted.station) put('station', undefined, wanted.station);
-    if (linked) put('link', chosenLink && followedLink.base, wanted.link);
+    const changes = new Changes();
+    if (wanted.station) changes.put('station', undefined, wanted.station);
+    if (linked) changes.put('link', chosenLink && followedLink.base, wanted.link);
     // The link that it leaves goes with it when nobody else is on it.
     const left = heldLink && heldLink !== chosenLink ? heldLink : undefined;
     const stays = draft
       .of('device')
       .some(({ document }) => document.link === left?.document.code && document.code !== code);
-    if (left && !stays) put('link', left, null);
-    put('device', held && followed.base, wanted.device);
+    if (left && !stays) changes.put('link', left, null);
+    changes.put('device', held && followed.base, wanted.device);
     const outcome = await draft.change(
       isNew ? `add ${made.device.code}` : `change ${made.device.code}`,
-      changes,
-      before,
+      changes.list,
+      changes.before,
     );
     if (!outcome.ok) {
       problem = outcome.words;

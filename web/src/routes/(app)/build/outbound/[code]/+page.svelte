@@ -2,8 +2,9 @@
   import { definitionOf, OFFERING } from '@halvix/core/protocols';
   import { everyPoint } from '@halvix/core/mapping';
   import { goto } from '$app/navigation';
-  import { outboundEnds, sameDocument, type OutboundObject } from '@halvix/core/config';
+  import { outboundEnds, sameDocument, type MappingConfig, type OutboundObject } from '@halvix/core/config';
   import { untrack } from 'svelte';
+  import { Changes } from '$lib/build/changes.ts';
   import { proposedCode } from '$lib/build/codes.ts';
   import {
     centreLinkForm,
@@ -13,7 +14,7 @@
     outboundForm,
     type LinkObject,
   } from '$lib/build/devices.ts';
-  import { draft, type Change } from '$lib/build/draft.svelte.ts';
+  import { draft } from '$lib/build/draft.svelte.ts';
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import { freeLink, linksOf, usersOf } from '$lib/build/links.ts';
@@ -114,15 +115,14 @@
   const listed = $derived(Object.values(data.draft.counts.points).reduce((sum, n) => sum + n, 0));
   let offers = $state<'nothing' | 'all'>('nothing');
   let value = $state<'raw' | 'engineering'>('raw');
-  async function offered(): Promise<Change[]> {
+  async function offered(): Promise<MappingConfig[]> {
     if (data.code !== null || offers === 'nothing') return [];
     const points = await pointRows(null);
-    const made = everyPoint(
+    return everyPoint(
       document.protocol,
       points.map(({ parent, document: point }) => ({ device: parent, ...point })),
       value,
     );
-    return made.map((mapping) => ({ id: null, kind: 'mapping', parent: code, expected: null, document: mapping }));
   }
 
   let again = false;
@@ -142,30 +142,19 @@
     if (!good) return;
     // Once it is in the draft, another code is free.
     const own = code;
-    const [changes, before]: [Change[], unknown[]] = [[], []];
-    const put = (
-      kind: Change['kind'],
-      one: { id: number; version: number; document: unknown } | undefined,
-      next: unknown,
-    ): void => {
-      if (one && sameDocument(one.document, next)) return;
-      changes.push({ id: one?.id ?? null, kind, parent: '', expected: one?.version ?? null, document: next });
-      before.push(one?.document ?? null);
-    };
-    put('link', chosenLink && followedLink.base, wanted.link);
+    const changes = new Changes();
+    changes.put('link', chosenLink && followedLink.base, wanted.link);
     // The link that it leaves goes with it when nobody else is on it.
-    if (heldLink && heldLink !== chosenLink && others(heldLink.document.code).length === 0) put('link', heldLink, null);
-    put('outbound', held && followed.base, wanted.document);
+    if (heldLink && heldLink !== chosenLink && others(heldLink.document.code).length === 0)
+      changes.put('link', heldLink, null);
+    changes.put('outbound', held && followed.base, wanted.document);
     try {
-      for (const change of await offered()) {
-        changes.push(change);
-        before.push(null);
-      }
+      for (const mapping of await offered()) changes.put('mapping', undefined, mapping, own);
     } catch {
       problem = 'The points could not be loaded. Try again.';
       return;
     }
-    const outcome = await draft.change(held ? `change ${own}` : `add ${own}`, changes, before);
+    const outcome = await draft.change(held ? `change ${own}` : `add ${own}`, changes.list, changes.before);
     problem = outcome.ok ? null : outcome.words;
     if (!outcome.ok) return;
     added = data.code === null ? own : null;
