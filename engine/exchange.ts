@@ -1,5 +1,5 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import { Quality, type Reading } from '@halvix/core/point';
+import { deadbandInUnits, exceedsDeadband, Quality, type Reading } from '@halvix/core/point';
 import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
 import type { StoredReading } from '@halvix/db';
 
@@ -26,12 +26,18 @@ export interface LivePoint {
   passOn: boolean;
   reading: Reading | null;
   origin: Origin | null;
+  /** Its deadband in its unit. */
+  deadband: number;
+  /** The last reading that had moved (see `Change`). */
+  moved: Reading | null;
 }
 
 /** A reading that says something new. */
 export interface Change {
   point: LivePoint;
   reading: Reading;
+  /** Its value differs by the point's deadband from the last one that did, or its text or quality is another one. */
+  moved: boolean;
 }
 
 export type Listener = (changes: readonly Change[]) => void;
@@ -69,10 +75,11 @@ export class Exchange {
       const address = addressOf(config);
       const id = numberOf(address);
       if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
+      const deadband = deadbandInUnits(config.deadband, config) ?? 0;
       const known = before.get(id);
       const point: LivePoint = known
-        ? { ...known, config, passOn }
-        : { id, device: device.code, address, config, passOn, reading: null, origin: null };
+        ? { ...known, config, passOn, deadband }
+        : { id, device: device.code, address, config, passOn, reading: null, origin: null, deadband, moved: null };
       this.points.set(id, point);
       byAddress.set(address, point);
       live.push(point);
@@ -100,9 +107,9 @@ export class Exchange {
 
   /**
    * Takes a reading. A look at the present value that finds what is known already keeps the known time: that is when
-   * the value came about.
+   * the value came about. Returns whether it has moved (see `Change`).
    */
-  put(point: LivePoint, reading: Reading, origin: Origin | null): void {
+  put(point: LivePoint, reading: Reading, origin: Origin | null): boolean {
     const known = point.reading;
     const unchanged =
       reading.cause === 'static' &&
@@ -116,10 +123,12 @@ export class Exchange {
     if (!unchanged) point.origin = origin;
     this.changed.add(point.id);
     this.onChange();
-    if (unchanged) return;
-    const change = { point, reading };
+    if (unchanged) return false;
+    const change = { point, reading, moved: hasMoved(point, reading) };
+    if (change.moved) point.moved = reading;
     if (this.gathered !== null) this.gathered.push(change);
     else this.tell([change]);
+    return change.moved;
   }
 
   /** Listeners are told of all readings that `work` puts at once, in their order. */
@@ -165,6 +174,11 @@ export class Exchange {
   giveBack(points: readonly LivePoint[]): void {
     for (const point of points) this.changed.add(point.id);
   }
+}
+
+function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
+  if (moved === null || moved.quality !== quality || moved.text !== text) return true;
+  return exceedsDeadband(value, moved.value, deadband);
 }
 
 /** A reading that says that the device is out of reach: last value, last time. */

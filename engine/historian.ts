@@ -1,11 +1,10 @@
 import { RefusedReadings, storeBatch, type Database, type StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { log, reason } from './log.ts';
+import { WaitingEntries, type WaitingEntry } from './waiting.ts';
 
-export interface Entry {
+export interface Entry extends WaitingEntry {
   readings: StoredReading[];
-  /** What the device's session has to have kept together with the readings; null: nothing, no confirm waits. */
-  keep: { device: string; octets: Uint8Array } | null;
   /** Called once the readings are in the database for good. */
   stored: (at: number, batch: number) => void;
 }
@@ -32,20 +31,20 @@ export interface HistorianContext {
 /** The lanes in which readings are written; each has one batch under way at a time. */
 export const WRITERS = ['history 0', 'history 1', 'history 2'] as const;
 const MAX_BATCH = 10_000;
+/** Beyond so many waiting readings a device that has more than its share of them is dropped the next look. */
 const MAX_WAITING_LOOKS = 200_000;
 const FIRST_PAUSE_MS = 200;
 const LONGEST_PAUSE_MS = 5000;
 
 /**
  * Puts readings into the database. A few batches may be under way, some being copied while another is committed, and
- * the next one gathers meanwhile: batches are small when little happens and large when much does. A batch is tried again
- * until it is stored, whatever the reason; the mark of its writer tells whether an earlier try went through. Only what
+ * the next one gathers meanwhile: batches are small when little happens and large when much does. Devices take turns in
+ * a batch, so that one with much to store is in nobody's way. A batch is tried again until it is stored, whatever the reason; the mark of its writer tells whether an earlier try went through. Only what
  * the database itself calls bad data is put aside, counted and noted. While the database is away, readings that were
  * only looked up are dropped beyond a bound, and counted; events are never dropped, their devices keep sending them.
  */
 export class Historian {
-  private waiting: Entry[] = [];
-  private waitingReadings = 0;
+  private readonly waiting = new WaitingEntries<Entry>(MAX_BATCH, MAX_WAITING_LOOKS);
   /** Batches under way, each with the devices whose replay keys it carries. */
   private readonly underWay = new Map<number, ReadonlySet<string>>();
   private stopped = false;
@@ -61,16 +60,14 @@ export class Historian {
   }
 
   get queued(): number {
-    return this.waitingReadings;
+    return this.waiting.readings;
   }
 
   add(entry: Entry): void {
-    if (entry.keep === null && this.waitingReadings > MAX_WAITING_LOOKS) {
+    if (!this.waiting.add(entry)) {
       this.numbers.dropped += entry.readings.length;
       return;
     }
-    this.waiting.push(entry);
-    this.waitingReadings += entry.readings.length;
     // A tick for whatever else arrives together with this entry.
     queueMicrotask(() => this.startLanes());
   }
@@ -87,40 +84,23 @@ export class Historian {
   }
 
   private async work(lane: number): Promise<void> {
-    for (let entries = this.takeBatch(); entries.length > 0; entries = this.takeBatch()) {
-      this.underWay.set(lane, new Set(entries.flatMap(({ keep }) => keep?.device ?? [])));
+    const next = (): Entry[] => this.waiting.take((device) => this.isUnderWay(device));
+    for (let entries = next(); entries.length > 0; entries = next()) {
+      this.underWay.set(lane, new Set(entries.filter(({ keep }) => keep !== null).map(({ device }) => device)));
       await this.store(entries, lane, `${this.context.run}.${++this.batch}`);
       this.underWay.delete(lane);
       if (this.stopped && this.problem !== null) return;
     }
   }
 
-  /**
-   * The oldest entries, up to the size of a batch. A device's fragment waits while one before it is under way, since
-   * its confirm speaks for both; others pass it.
-   */
-  private takeBatch(): Entry[] {
-    const isUnderWay = (device: string): boolean => [...this.underWay.values()].some((devices) => devices.has(device));
-    let readings = 0;
-    const taken: Entry[] = [];
-    const left: Entry[] = [];
-    for (const entry of this.waiting) {
-      const { readings: own, keep } = entry;
-      const isFull = taken.length > 0 && readings + own.length > MAX_BATCH;
-      if (isFull || (keep !== null && isUnderWay(keep.device))) left.push(entry);
-      else {
-        readings += own.length;
-        taken.push(entry);
-      }
-    }
-    this.waitingReadings -= readings;
-    this.waiting = left;
-    return taken;
+  private isUnderWay(device: string): boolean {
+    for (const devices of this.underWay.values()) if (devices.has(device)) return true;
+    return false;
   }
 
   private async store(entries: Entry[], lane: number, id: string): Promise<void> {
     const readings = entries.flatMap((entry) => entry.readings);
-    const keeps = new Map(entries.flatMap(({ keep }) => (keep ? [[keep.device, keep.octets] as const] : [])));
+    const keeps = new Map(entries.flatMap(({ device, keep }) => (keep ? [[device, keep] as const] : [])));
     const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps };
     for (let tries = 0; ; tries++) {
       const began = performance.now();
@@ -165,6 +145,7 @@ export class Historian {
       // Within one fragment: the good ones are stored, and what the session keeps with the last of them.
       const middle = entry.readings.length >> 1;
       const half = (readings: StoredReading[], last: boolean): Entry => ({
+        device: entry.device,
         readings,
         keep: last ? entry.keep : null,
         stored: last ? entry.stored : () => {},

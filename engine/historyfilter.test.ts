@@ -9,7 +9,8 @@ import { HistoryFilter } from './historyfilter.ts';
 const pointOf = (fields: object): PointConfig =>
   pointSchema.parse({ kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'x', ...fields });
 const live = (config: PointConfig, id = 1): LivePoint => {
-  return { id, device: 'D', address: addressOf(config), config, passOn: true, reading: null, origin: null };
+  const state = { passOn: true, reading: null, origin: null, deadband: 0, moved: null };
+  return { id, device: 'D', address: addressOf(config), config, ...state };
 };
 const reading = (value: number, time: number, quality = 0): Reading => ({
   raw: value,
@@ -22,33 +23,19 @@ const reading = (value: number, time: number, quality = 0): Reading => ({
 });
 const kept = (config: PointConfig, readings: Reading[]): number[] => {
   const filter = new HistoryFilter([config]);
-  return readings.filter((one) => filter.wants(live(config), one)).map(({ time }) => time);
+  return readings.filter((one) => filter.wants(live(config), one, true)).map(({ time }) => time);
 };
 
 test('every reading, by default', () => {
   expect(kept(pointOf({}), [reading(1, 0), reading(1, 1), reading(1, 2)])).toEqual([0, 1, 2]);
 });
 
-test('by deadband, from what was kept last; a change of quality always', () => {
-  const config = pointOf({ history: { mode: 'deadband' }, deadband: { value: 2 } });
-  const readings = [
-    reading(10, 0),
-    reading(11.9, 1),
-    reading(12, 2),
-    reading(13, 3),
-    reading(13, 4, 4),
-    reading(13, 5, 4),
-  ];
-  expect(kept(config, readings)).toEqual([0, 2, 4]);
-});
-
-test('by deadband in per cent of the span', () => {
-  const config = pointOf({
-    history: { mode: 'deadband' },
-    deadband: { value: 10, of: 'percentOfSpan' },
-    pairs: { rawLow: 0, rawHigh: 100, low: 0, high: 50 },
-  });
-  expect(kept(config, [reading(0, 0), reading(4.9, 1), reading(5, 2)])).toEqual([0, 2]);
+test('by deadband: what has moved', () => {
+  const filter = new HistoryFilter([]);
+  const point = live(pointOf({ history: { mode: 'deadband' } }));
+  expect([true, false, true].map((moved, at) => filter.wants(point, reading(at, at), moved))).toEqual([
+    ...[true, false, true],
+  ]);
 });
 
 test('at an interval', () => {
@@ -68,6 +55,6 @@ test('when the trigger rises: not at its first sight, not when it falls', () => 
   const of = (value: number): number => filter.triggeredBy(live(trigger, 2), reading(value, 0)).length;
   expect([1, 0, 1, 1, 0, 1].map(of)).toEqual([0, 0, 1, 0, 0, 1]);
   expect(filter.triggeredBy(live(follower), reading(5, 0))).toEqual([]);
-  expect(filter.wants(live(follower), reading(5, 0))).toBe(true);
-  expect(filter.wants(live(follower), reading(6, 1))).toBe(false);
+  expect(filter.wants(live(follower), reading(5, 0), true)).toBe(true);
+  expect(filter.wants(live(follower), reading(6, 1), true)).toBe(false);
 });

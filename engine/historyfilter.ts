@@ -1,9 +1,9 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import { deadbandInUnits, exceedsDeadband, type Reading } from '@halvix/core/point';
+import type { Reading } from '@halvix/core/point';
 import type { LivePoint } from './exchange.ts';
 
 const NONE: readonly PointConfig[] = [];
-type Kept = Pick<Reading, 'value' | 'text' | 'quality' | 'time'>;
+type Kept = Pick<Reading, 'quality' | 'time'>;
 
 /** Which of a device's readings history keeps, point by point, as its list says. A change of quality is always kept. */
 export class HistoryFilter {
@@ -19,22 +19,20 @@ export class HistoryFilter {
     }
   }
 
-  wants({ id, config }: LivePoint, reading: Reading): boolean {
+  /** `moved`: as the exchange found it. */
+  wants({ id, config }: LivePoint, { quality, time }: Reading, moved: boolean): boolean {
     const { history } = config;
     if (history.mode === 'every') return true;
+    if (history.mode === 'deadband') return moved;
     const last = this.last.get(id);
     const keep = (): true => {
-      const { value, text, quality, time } = reading;
-      this.last.set(id, { value, text, quality, time });
+      this.last.set(id, { quality, time });
       return true;
     };
-    if (last === undefined || last.quality !== reading.quality) return keep();
+    if (last === undefined || last.quality !== quality) return keep();
     switch (history.mode) {
-      case 'deadband':
-        if (reading.text !== last.text) return keep();
-        return exceedsDeadband(reading.value, last.value, deadbandInUnits(config.deadband, config) ?? 0) && keep();
       case 'interval':
-        return reading.time - last.time >= history.everyMs && keep();
+        return time - last.time >= history.everyMs && keep();
       case 'trigger':
         return false;
       default:

@@ -82,7 +82,7 @@ describe('ingest', () => {
       cause: 'event',
     });
     expect(confirmed).toBe(0);
-    expect(entries[0].keep).toEqual({ device: 'D', octets: Uint8Array.of(7) });
+    expect(entries[0]).toMatchObject({ device: 'D', keep: Uint8Array.of(7) });
     entries[0].stored(9000, 1);
     expect(confirmed).toBe(1);
     expect(level()?.origin?.carrier.committed).toEqual({ at: 9000, batch: 1 });
@@ -153,6 +153,31 @@ describe('exchange', () => {
     expect(point.reading).toMatchObject({ time: 100, timeSource: 'device', received: 900 });
     expect(point.origin).not.toBeNull();
     expect(told).toBe(1);
+  });
+
+  test('a value has moved when it differs by the deadband from the last one that had, or in quality', () => {
+    const put = (fields: object, values: readonly [value: number, quality?: number][]): boolean[] => {
+      const [first] = device.points;
+      exchange.setDevice({ ...device, points: [{ ...first, ...fields }] }, () => 1);
+      const moved: boolean[] = [];
+      const stop = exchange.listen((changes) => moved.push(...changes.map((change) => change.moved)));
+      const returned = values.map(([value, quality = 0]) =>
+        exchange.put(level()!, { ...reading, raw: value, value, quality }, null),
+      );
+      stop();
+      exchange.removeDevice('D');
+      expect(returned).toEqual(moved);
+      return moved;
+    };
+    expect(put({ deadband: { value: 2, of: 'absolute' } }, [[10], [11.9], [12], [13], [13, 4], [13, 4]])).toEqual([
+      ...[true, false, true, false, true, false],
+    ]);
+    const ofSpan = {
+      deadband: { value: 10, of: 'percentOfSpan' },
+      pairs: { rawLow: 0, rawHigh: 100, low: 0, high: 50 },
+    };
+    expect(put(ofSpan, [[0], [4.9], [5]])).toEqual([true, false, true]);
+    expect(put({}, [[1], [1], [1.001]])).toEqual([true, false, true]);
   });
 
   test('after lost communication even the same value is news', () => {

@@ -73,18 +73,19 @@ export class Ingest {
         return;
       }
       const reading = toReading(one, point, now, this.bounds);
-      if (this.filter.wants(point, reading)) stored.push(reading);
+      const moved = exchange.put(point, reading, { measured: one, carrier });
+      if (this.filter.wants(point, reading, moved)) stored.push(reading);
       for (const follower of this.filter.triggeredBy(point, reading)) {
         const followed = exchange.at(this.device.code, addressOf(follower));
         if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
       }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
-      exchange.put(point, reading, { measured: one, carrier });
     };
     exchange.together(() => measured.forEach(take));
     historian.add({
+      device: this.device.code,
       readings: stored,
-      keep: commit === null ? null : { device: this.device.code, octets: commit.keep },
+      keep: commit?.keep ?? null,
       stored: (at, batch) => {
         this.lastCommit = at;
         carrier.committed = { at, batch };
@@ -102,7 +103,7 @@ export class Ingest {
 
   /** What the session keeps has changed without any readings. */
   keep(octets: Uint8Array): void {
-    this.context.historian.add({ readings: [], keep: { device: this.device.code, octets }, stored: () => {} });
+    this.context.historian.add({ device: this.device.code, readings: [], keep: octets, stored: () => {} });
   }
 
   private noteStateChange(point: LivePoint, reading: Reading): void {
@@ -135,7 +136,7 @@ export class Ingest {
         stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });
       }
     });
-    if (stored.length > 0) historian.add({ readings: stored, keep: null, stored: () => {} });
+    if (stored.length > 0) historian.add({ device: this.device.code, readings: stored, keep: null, stored: () => {} });
   }
 }
 

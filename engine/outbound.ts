@@ -1,10 +1,4 @@
-import {
-  endpointWords,
-  isAllowed,
-  type MappingConfig,
-  type OutboundConfig,
-  type PointConfig,
-} from '@halvix/core/config';
+import { endpointWords, isAllowed, type MappingConfig, type OutboundConfig } from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type OutboundState, type Trail } from '@halvix/core/path';
 import {
   addressOf,
@@ -23,7 +17,6 @@ import { serverSide } from '@halvix/core/protocols/sessions';
 import {
   converted,
   deadbandInCounts,
-  deadbandInUnits,
   hasStates,
   Quality,
   rawValue,
@@ -132,12 +125,10 @@ export class OutboundRunner {
   }
 
   private deadbandOf({ device, point: address, target }: MappingConfig): number {
-    const point = this.context.exchange.at(device, address)?.config;
-    return target.deadband ?? (point === undefined ? 0 : this.ownDeadband(point, target.value));
-  }
-
-  private ownDeadband(point: PointConfig, value: 'raw' | 'engineering'): number {
-    return value === 'raw' ? deadbandInCounts(point.deadband, point) : (deadbandInUnits(point.deadband, point) ?? 0);
+    if (target.deadband !== null) return target.deadband;
+    const point = this.context.exchange.at(device, address);
+    if (point === undefined) return 0;
+    return target.value === 'raw' ? deadbandInCounts(point.config.deadband, point.config) : point.deadband;
   }
 
   /**
@@ -157,7 +148,7 @@ export class OutboundRunner {
       const target = this.byTarget.get(addressOf(mapping.target));
       if (target === undefined) continue;
       updates.push(
-        point?.reading && point.passOn ? this.updateOf(target, point, point.reading) : this.withheld(target),
+        point?.reading && point.passOn ? this.updateOf(target, point, point.reading, false) : this.withheld(target),
       );
     }
     this.update(updates);
@@ -172,7 +163,7 @@ export class OutboundRunner {
 
   start(): void {
     this.pass(
-      [...this.sources()].flatMap((point) => (point.reading ? [{ point, reading: point.reading }] : [])),
+      [...this.sources()].flatMap((point) => (point.reading ? [{ point, reading: point.reading, moved: false }] : [])),
       true,
     );
     this.stopListening = this.context.exchange.listen((changes) => this.pass(changes, false));
@@ -251,8 +242,10 @@ export class OutboundRunner {
   /** Hands readings on to where they are mapped to, in one piece. */
   private pass(changes: readonly Change[], quiet: boolean): void {
     const updates: Update[] = [];
-    for (const { point, reading } of changes)
-      if (point.passOn) for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading));
+    for (const { point, reading, moved } of changes) {
+      if (!point.passOn) continue;
+      for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading, moved));
+    }
     this.update(updates, quiet);
   }
 
@@ -261,8 +254,8 @@ export class OutboundRunner {
   }
 
   /** What the centre's session is told of a reading; notes what becomes of it. */
-  private updateOf(target: Target, { config }: LivePoint, reading: Reading): Update {
-    const { kind, at, value: which } = target.mapping.target;
+  private updateOf(target: Target, { config }: LivePoint, reading: Reading, hasMoved: boolean): Update {
+    const { kind, at, value: which, deadband } = target.mapping.target;
     const now = clock.now();
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const text = reading.text === undefined ? {} : { text: reading.text };
@@ -279,7 +272,9 @@ export class OutboundRunner {
     const time = reading.cause === 'engine' ? now : reading.time;
     // What the device reports as an event is one for the centre, also when it is back where it was.
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
-    return { kind, at, value, ...text, quality, time, always };
+    // With the point's own deadband the centre is told when everybody else is.
+    const moved = hasMoved && deadband === null;
+    return { kind, at, value, ...text, quality, time, always, moved };
   }
 
   private get connectedFrom(): string | null {

@@ -24,6 +24,8 @@ export interface ServerUpdate<Place> {
   time: Instant;
   /** Told even without a change. */
   always?: boolean;
+  /** Any change is told, however small against the deadband, but for one that the centre has set itself. */
+  moved?: boolean;
 }
 
 export type ServerCommand<Place> =

@@ -58,7 +58,7 @@ export interface PointUpdate {
   text?: string;
   flags: number;
   time: Instant;
-  /** Makes an event of any change, however small against the deadband. */
+  /** Makes an event of any change, however small against the deadband, but for one that the master has set. */
   exact?: boolean;
   /** Makes an event even of no change: a sample that is due. */
   always?: boolean;
@@ -373,7 +373,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     point.flags = flags;
     point.time = time;
     const change = Math.abs(value - point.reportedValue);
-    const changed = text !== point.reportedText || (change > 0 && (exact || change >= point.deadband));
+    const changed = text !== point.reportedText || (change > 0 && ((exact && !point.deadbandSet) || change >= point.deadband));
     // A text has no flags on the wire.
     const flagged = kind !== 'text' && flags !== point.reportedFlags;
     if (!always && !flagged && !changed) return;
@@ -678,7 +678,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       for (const { index, value } of deadbandsOf(header, fragment)) {
         const point = this.points.get('analog', index);
         if (point === undefined || !(value >= 0)) iin |= Iin.parameterError;
-        else point.deadband = value;
+        else Object.assign(point, { deadband: value, deadbandSet: true });
       }
       return iin;
     }

@@ -24,6 +24,8 @@ export interface PointState extends OutstationPoint {
   /** Of a text. */
   text: string;
   reportedText: string;
+  /** The master has written the deadband. */
+  deadbandSet: boolean;
 }
 
 /** Groups of each kind for present values and for events. */
@@ -85,6 +87,7 @@ export class PointTable {
         reportedFlags: known?.reportedFlags ?? this.initialFlags,
         text: known?.text ?? '',
         reportedText: known?.reportedText ?? '',
+        deadbandSet: false,
         ...point,
       };
       const list = this.byKind.get(point.kind) ?? [];

@@ -90,7 +90,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
   private ownCommand(command: ServerCommand<Dnp3TargetAt>): OutstationCommand | null {
     switch (command.type) {
       case 'update': {
-        const updates = command.updates.map(({ kind, at, value, text, quality, time, always }) => ({
+        const updates = command.updates.map(({ kind, at, value, text, quality, time, always, moved }) => ({
           kind,
           index: at.index,
           value,
@@ -98,6 +98,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
           flags: flagsFromQuality(kind, quality),
           time,
           ...(always ? { always } : {}),
+          ...(moved ? { exact: true } : {}),
         }));
         return { type: 'update', updates, ...(command.quiet ? { quiet: true } : {}) };
       }

@@ -1,0 +1,69 @@
+export interface WaitingEntry {
+  device: string;
+  readings: readonly unknown[];
+  /** What the device's session has to have kept together with the readings; null: nothing, no confirm waits. */
+  keep: Uint8Array | null;
+}
+
+/** What waits to be written, by device. Devices take turns, so that one with much to store is in nobody's way. */
+export class WaitingEntries<Entry extends WaitingEntry> {
+  /** Whose turn is next stands first. */
+  private readonly queues = new Map<string, { entries: Entry[]; readings: number }>();
+  /** How many readings wait. */
+  readings = 0;
+
+  constructor(
+    /** Readings of a batch, of more than one entry. */
+    private readonly maxBatch: number,
+    /** Beyond so many waiting readings a device that has more than its share of them cannot add looks. */
+    private readonly maxLooks: number,
+  ) {}
+
+  /** Returns whether it was taken; one that a confirm waits for always is. */
+  add(entry: Entry): boolean {
+    const { device, readings, keep } = entry;
+    const queue = this.queues.get(device);
+    const share = this.maxLooks / Math.max(1, this.queues.size);
+    if (keep === null && this.readings > this.maxLooks && (queue?.readings ?? 0) > share) return false;
+    if (queue === undefined) this.queues.set(device, { entries: [entry], readings: readings.length });
+    else {
+      queue.entries.push(entry);
+      queue.readings += readings.length;
+    }
+    this.readings += readings.length;
+    return true;
+  }
+
+  /**
+   * Up to a batch of what waits, an entry of each device in turn. A device's fragment waits while one before it is
+   * under way, since its confirm speaks for both; other devices pass it.
+   */
+  take(isUnderWay: (device: string) => boolean): Entry[] {
+    const taken: Entry[] = [];
+    let room = this.maxBatch;
+    for (let goesOn = true; goesOn;) {
+      goesOn = false;
+      for (const [device, { entries }] of [...this.queues]) {
+        const [entry] = entries;
+        if (entry.keep !== null && isUnderWay(device)) continue;
+        if (taken.length > 0 && entry.readings.length > room) return taken;
+        this.takeFirst(device);
+        taken.push(entry);
+        room -= entry.readings.length;
+        goesOn = true;
+      }
+    }
+    return taken;
+  }
+
+  /** The device's next turn comes after those of all others. */
+  private takeFirst(device: string): void {
+    const queue = this.queues.get(device);
+    const size = queue?.entries.shift()?.readings.length ?? 0;
+    this.readings -= size;
+    this.queues.delete(device);
+    if (queue === undefined || queue.entries.length === 0) return;
+    queue.readings -= size;
+    this.queues.set(device, queue);
+  }
+}
