@@ -1,12 +1,10 @@
 import { OPERATIONS, POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';
-import type { SimulatedCentre } from './centre.ts';
-import type { BenchDevice } from './benchdevice.ts';
-import { SimulatedDevice } from './device.ts';
-import { SimulatedServer } from './modbus/server.ts';
+import type { SimulatedCentre } from './dnp3/centre.ts';
 import { impairmentsSchema } from './impairments.ts';
-import type { CallingLink, ListeningLink } from './link.ts';
+import type { BenchLink } from './link.ts';
+import type { StandIn } from './standin.ts';
 
 const MAX_BODY = 10_000;
 const powerBody = z.object({ on: z.boolean({ error: 'on: must be true or false' }) });
@@ -48,28 +46,9 @@ class Refusal extends Error {
   }
 }
 
-const WIRE_LIMITS: Partial<Record<PointKind, [number, number]>> = {
-  binary: [0, 1],
-  output: [0, 1],
-  analog: [-2_147_483_648, 2_147_483_647],
-  counter: [0, 4_294_967_295],
-  doubleBit: [0, 3],
-  setpoint: [-2_147_483_648, 2_147_483_647],
-  frozenCounter: [0, 4_294_967_295],
-};
-
-/** The value as the device would have it on its wire. */
-function wireValue(kind: PointKind, given: number | boolean): number {
-  const value = Number(given);
-  const limits = WIRE_LIMITS[kind];
-  if (limits === undefined || !Number.isInteger(value) || value < limits[0] || value > limits[1])
-    throw new Refusal(400, `value: ${String(given)} is not a whole number from ${limits?.[0]} to ${limits?.[1]}`);
-  return value;
-}
-
 export interface BenchParts {
-  devices: ReadonlyMap<string, BenchDevice>;
-  links: ReadonlyMap<string, ListeningLink | CallingLink>;
+  devices: ReadonlyMap<string, StandIn>;
+  links: ReadonlyMap<string, BenchLink>;
   centres: ReadonlyMap<string, SimulatedCentre>;
 }
 
@@ -124,7 +103,7 @@ async function answer(request: IncomingMessage, { devices, links, centres }: Ben
 }
 
 async function answerDevice(
-  device: BenchDevice,
+  device: StandIn,
   route: string,
   rest: string[],
   request: IncomingMessage,
@@ -145,7 +124,9 @@ async function answerDevice(
     case 'PUT points/**': {
       const { kind, index } = pointOf(device, rest);
       const { value } = forceBody.parse(await bodyOf(request));
-      device.force(kind, index, device instanceof SimulatedDevice ? wireValue(kind, value) : Number(value));
+      const misfit = device.misfit(kind, Number(value));
+      if (misfit !== null) throw new Refusal(400, `value: ${String(value)} ${misfit}`);
+      device.force(kind, index, Number(value));
       return device.points().find((point) => point.kind === kind && point.index === index);
     }
     case 'DELETE points/**': {
@@ -155,58 +136,57 @@ async function answerDevice(
     }
     case 'PUT faults': {
       const faults = faultsBody.parse(await bodyOf(request));
-      if (device instanceof SimulatedServer) device.answerDelayMs = faults.answerDelayMs;
-      else if (device instanceof SimulatedDevice) device.setFaults(faults);
+      device.setFaults(faults);
       return device.report();
     }
     default:
-      if (device instanceof SimulatedDevice) return answerOutstation(device, route, request, url);
-      throw new Refusal(404, `this device has no ${route.trim()}`);
+      return answerMore(device, route, request, url);
   }
 }
 
-/** What only an outstation has: events, a clock, sleep. */
-async function answerOutstation(
-  device: SimulatedDevice,
-  route: string,
-  request: IncomingMessage,
-  url: URL,
-): Promise<unknown> {
+/** What not every stand-in has: events, a clock, sleep. */
+async function answerMore(device: StandIn, route: string, request: IncomingMessage, url: URL): Promise<unknown> {
+  const { events } = device;
+  const lacks = new Refusal(404, `this device has no ${route.trim()}`);
+  const needsPower = (): void => {
+    if (!device.on) throw new Refusal(409, 'the device is off');
+  };
   switch (route) {
     case 'GET log':
-      return device.log.filter(({ number }) => number > Number(url.searchParams.get('after') ?? 0));
+      if (events === null) throw lacks;
+      return events.log(Number(url.searchParams.get('after') ?? 0));
     case 'PUT storm': {
+      if (events === null) throw lacks;
       const { perSecond } = stormBody.parse(await bodyOf(request));
-      if (!device.on && perSecond > 0) throw new Refusal(409, 'the device is off');
-      device.setStorm(perSecond);
+      if (perSecond > 0) needsPower();
+      events.setStorm(perSecond);
       return device.report();
     }
+    case 'POST fill':
+      if (events === null) throw lacks;
+      needsPower();
+      events.fill();
+      return device.report();
     case 'POST reboot':
-      if (!device.on) throw new Refusal(409, 'the device is off');
+      if (device.reboot === undefined) throw lacks;
+      needsPower();
       await device.reboot();
       return device.report();
     case 'POST wake':
-      if (!device.on) throw new Refusal(409, 'the device is off');
-      if (device.settings.wakesEveryMs === undefined) throw new Refusal(409, 'this device does not sleep');
+      needsPower();
+      if (device.wake === undefined) throw new Refusal(409, 'this device does not sleep');
       device.wake();
       return device.report();
-    case 'POST fill':
-      if (!device.on) throw new Refusal(409, 'the device is off');
-      device.fill();
-      return device.report();
     case 'PUT clock':
+      if (device.setClock === undefined) throw lacks;
       device.setClock(clockBody.parse(await bodyOf(request)).offsetMs);
       return device.report();
     default:
-      throw new Refusal(404, `a device has no ${route.trim()}`);
+      throw lacks;
   }
 }
 
-async function answerLink(
-  link: ListeningLink | CallingLink,
-  route: string,
-  request: IncomingMessage,
-): Promise<unknown> {
+async function answerLink(link: BenchLink, route: string, request: IncomingMessage): Promise<unknown> {
   switch (route) {
     case 'GET ':
       return link.report();
@@ -247,7 +227,7 @@ async function answerCentre(
   }
 }
 
-function pointOf(device: BenchDevice, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
+function pointOf(device: StandIn, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {
   const kind = POINT_KINDS.find((one) => one === kindWord);
   if (kind === undefined) throw new Refusal(404, `kind: ${kindWord} is none of ${POINT_KINDS.join(', ')}`);
   const index = /^\d{1,5}$/.test(indexWord) ? Number(indexWord) : NaN;

@@ -22,7 +22,7 @@ export interface LinkReport {
 const LOOK_MS = 250;
 
 /** The bench's end of a link: one connection at a time, with what is wrong with it, and the devices behind it. */
-abstract class BenchLink {
+export abstract class BenchLink {
   protected readonly wire: ImpairedWire;
   protected readonly users = new Set<LinkUser>();
   problem: string | null = null;

@@ -1,17 +1,17 @@
 import { clock } from '@halvix/wire';
 import { hostSetting, portSetting, readSettings } from '@halvix/core/settings';
 import { z } from 'zod';
-import { SimulatedCentre } from './centre.ts';
-import { SimulatedDevice } from './device.ts';
+import { SimulatedCentre } from './dnp3/centre.ts';
+import { OutstationStandIn, type NumberedPlant } from './dnp3/outstation.ts';
 import { impairmentsSchema } from './impairments.ts';
-import { CallingLink, ListeningLink } from './link.ts';
-import { FeederRelay } from './relay.ts';
+import { CallingLink, ListeningLink, type BenchLink } from './link.ts';
+import { FeederRelay } from './plants/feederrelay.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './scenario/stations.ts';
-import { GateStation, RepeaterHut, ValveLogger } from './stations.ts';
+import { GateStation, RepeaterHut, ValveLogger } from './plants/stations.ts';
 import type { FramingName } from '@halvix/core/protocols/modbus';
-import type { BenchDevice } from './benchdevice.ts';
-import { EnergyMeter, FlowComputer, TransformerMonitor, type Plant } from './modbus/plant.ts';
-import { SimulatedServer } from './modbus/server.ts';
+import { EnergyMeter, FlowComputer, TransformerMonitor } from './plants/instruments.ts';
+import { ServerStandIn, type MappedPlant } from './modbus/server.ts';
+import type { StandIn } from './standin.ts';
 import { METER_UNITS } from './scenario/modbus.ts';
 import { serveControl } from './http.ts';
 import { DEMO_PORTS } from './scenario/configuration.ts';
@@ -54,10 +54,10 @@ if (!settings.ok) {
 const { HALVIX_BENCH_HOST: host, ...ports } = settings.value;
 
 const now = clock.now();
-const relay = (code: string, name: string, port: number, address: number): SimulatedDevice =>
-  new SimulatedDevice(
+const relay = (code: string, name: string, port: number, address: number): OutstationStandIn =>
+  new OutstationStandIn(
     {
-      ...{ code, name, station: code.split('-')[0], product: 'Feeder relay, simulated', address, masterAddress: 1 },
+      ...{ code, name, station: code.split('-')[0], address, masterAddress: 1 },
       eventsPerClass: ports.HALVIX_BENCH_RELAY_EVENTS,
     },
     new ListeningLink(host, code, `${name}'s port`, port),
@@ -76,41 +76,40 @@ const cellular = new CallingLink(host, 'LMB', 'Cellular, Lambrook', ports.HALVIX
 const station = (
   code: string,
   name: string,
-  product: string,
   address: number,
-  ...[link, model]: [ListeningLink | CallingLink, ConstructorParameters<typeof SimulatedDevice>[2]]
-): SimulatedDevice => {
+  link: BenchLink,
+  plant: NumberedPlant,
+): OutstationStandIn => {
   const sleeps = link === cellular ? { wakesEveryMs: ports.HALVIX_BENCH_LOGGER_WAKES_MS } : {};
   const outstation = link === cellular ? { unsolicited: true } : {};
-  const settings = { code, name, station: code, product, address, masterAddress: 1, outstation, ...sleeps };
-  return new SimulatedDevice(settings, link, model);
+  const settings = { code, name, station: code, address, masterAddress: 1, outstation, ...sleeps };
+  return new OutstationStandIn(settings, link, plant);
 };
 const stations =
   ports.HALVIX_BENCH_STATIONS === 'relays'
     ? []
     : [
-        station('SKA', 'Skarn Weir', 'Gate RTU', 21, radio, new GateStation(SKARN_WEIR, now, Math.random, 2.4)),
-        station('TOL', 'Tolbeck Siphon', 'Gate RTU', 22, radio, new GateStation(TOLBECK_SIPHON, now, Math.random, 1.9)),
-        station('PKM', 'Pike Moor', 'Hut RTU', 23, radio, new RepeaterHut(PIKE_MOOR, now, Math.random)),
+        station('SKA', 'Skarn Weir', 21, radio, new GateStation(SKARN_WEIR, now, Math.random, 2.4)),
+        station('TOL', 'Tolbeck Siphon', 22, radio, new GateStation(TOLBECK_SIPHON, now, Math.random, 1.9)),
+        station('PKM', 'Pike Moor', 23, radio, new RepeaterHut(PIKE_MOOR, now, Math.random)),
         station(
           'LMB',
           'Lambrook Valve House',
-          'Logger',
           31,
           cellular,
           new ValveLogger(LAMBROOK, now, Math.random, ports.HALVIX_BENCH_LOGGER_SAMPLES_MS),
         ),
       ];
 /** Modbus servers that listen on ports of their own, and the meters that share a line. */
-const servers: SimulatedServer[] = [];
+const servers: ServerStandIn[] = [];
 const server = (
   code: string,
   name: string,
   unit: number,
   framing: FramingName,
-  ...[link, plant]: [ListeningLink, Plant]
+  ...[link, plant]: [BenchLink, MappedPlant]
 ): void =>
-  void servers.push(new SimulatedServer({ code, name, station: code.split('-')[0], unit, framing }, link, plant));
+  void servers.push(new ServerStandIn({ code, name, station: code.split('-')[0], unit, framing }, link, plant));
 const {
   HALVIX_BENCH_FLOW_PORT: flowPort,
   HALVIX_BENCH_MONITOR_PORT: monitorPort,
@@ -137,7 +136,7 @@ if (metersPort > 0) {
       new EnergyMeter(unit, now, Math.random),
     );
 }
-const devices: BenchDevice[] = [f1, f2, ...more, ...stations, ...servers];
+const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);

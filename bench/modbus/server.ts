@@ -1,40 +1,33 @@
-import type { PointKind } from '@halvix/core/point';
 import { PlainMemory, Responder, writeValue, type FramingName } from '@halvix/core/protocols/modbus';
 import { clock } from '@halvix/wire';
-import type { BenchDevice, PointReport } from '../benchdevice.ts';
-import type { LinkUser, ListeningLink } from '../link.ts';
+import type { BenchLink } from '../link.ts';
+import type { Plant, Refusal } from '../plants/plant.ts';
 import type { ModbusPoint } from '../scenario/modbus.ts';
-import type { Plant } from './plant.ts';
+import { StandIn, type StandInSettings } from '../standin.ts';
 
-export interface ServerSettings {
-  code: string;
-  name: string;
-  station: string;
+/** A plant whose points have their places in the tables of a Modbus server. */
+export type MappedPlant = Plant<ModbusPoint>;
+
+export interface ServerStandInSettings extends StandInSettings {
   unit: number;
   framing: FramingName;
 }
 
-const TICK_MS = 250;
-const MAX_HEARD = 10_000;
+/** Modbus Application Protocol V1.1b3, clause 7. */
+const EXCEPTION: Record<Refusal, number> = { local: 0x04, blocked: 0x04, notSupported: 0x02, outOfRange: 0x03 };
+const ILLEGAL_ADDRESS = 0x02;
 
-/** A simulated Modbus server on its link: a plant, and the tables through which it is seen. */
-export class SimulatedServer implements LinkUser, BenchDevice {
+/** Speaks Modbus for a plant: the tables through which it is seen. */
+export class ServerStandIn extends StandIn<ModbusPoint> {
+  protected readonly protocol = 'modbus';
+  protected readonly address;
   private readonly memory = new PlainMemory();
   private readonly responder: Responder;
-  private timer: NodeJS.Timeout | null = null;
-  on = false;
-  operations = 0;
-  readonly heardAt: number[] = [];
-  /** It says nothing for so long before each answer, milliseconds. */
-  answerDelayMs = 0;
 
-  constructor(
-    readonly settings: ServerSettings,
-    readonly link: ListeningLink,
-    private readonly plant: Plant,
-  ) {
-    const { unit, framing } = settings;
-    this.memory.identification = plant.identification;
+  constructor({ unit, framing, ...settings }: ServerStandInSettings, link: BenchLink, plant: MappedPlant) {
+    super(settings, link, plant);
+    this.address = unit;
+    this.memory.identification = { 0: 'The bench', 1: plant.product, 2: plant.version };
     this.responder = new Responder({
       framing,
       octetMs: 0,
@@ -46,18 +39,8 @@ export class SimulatedServer implements LinkUser, BenchDevice {
     });
   }
 
-  get code(): string {
-    return this.settings.code;
-  }
-
-  private heard(): void {
-    this.heardAt.push(clock.now());
-    if (this.heardAt.length > MAX_HEARD) this.heardAt.splice(0, MAX_HEARD / 10);
-  }
-
-  private say(octets: Uint8Array): void {
-    if (this.answerDelayMs === 0) this.link.send(octets);
-    else setTimeout(() => this.on && this.link.send(octets), this.answerDelayMs).unref();
+  protected indexOf({ at }: ModbusPoint): number {
+    return at.address;
   }
 
   /** The plant decides what may be written. */
@@ -88,23 +71,34 @@ export class SimulatedServer implements LinkUser, BenchDevice {
         at.address < address + count &&
         (kind === 'output' || kind === 'setpoint'),
     );
-    if (written.length === 0) return done(0x02);
+    if (written.length === 0) return done(ILLEGAL_ADDRESS);
     take();
     for (const { key, at } of written) {
-      const value =
-        table === 'coils'
-          ? Number(this.memory.bits.coils.get(at.address))
-          : Number(this.memory.registers.holdingRegisters.get(at.address));
-      const signed = at.type === 'int16' && value > 0x7fff ? value - 0x1_0000 : value;
-      const exception = this.plant.write(key, signed);
-      if (exception !== null) return done(exception);
+      const refusal = this.plant.operate(key, this.orderAt(at), clock.now(), true);
+      if (refusal !== null) return done(EXCEPTION[refusal]);
       this.operations++;
     }
     this.show();
     done(null);
+    this.tickAtMove();
   }
 
-  // ---- its link
+  /** What was written there, as an order. */
+  private orderAt({ table, address, type }: ModbusPoint['at']): Parameters<Plant['operate']>[1] {
+    const times = { onMs: 0, offMs: 0, count: 1 };
+    if (table === 'coils') {
+      const on = this.memory.bits.coils.get(address) === true;
+      return { operation: on ? 'latchOn' : 'latchOff', counts: null, ...times };
+    }
+    const register = Number(this.memory.registers.holdingRegisters.get(address));
+    return {
+      operation: null,
+      counts: type === 'int16' && register > 0x7fff ? register - 0x1_0000 : register,
+      ...times,
+    };
+  }
+
+  // ---- its link and its power
 
   up(): void {
     this.responder.reset();
@@ -115,30 +109,15 @@ export class SimulatedServer implements LinkUser, BenchDevice {
   data(octets: Uint8Array): void {
     this.responder.receive(octets, clock.now());
   }
-
-  async power(on: boolean): Promise<void> {
-    if (on === this.on) return;
-    this.on = on;
-    if (on) {
-      this.show();
-      this.timer = setInterval(() => {
-        this.plant.tick(clock.now());
-      }, TICK_MS);
-      await this.link.join(this);
-    } else {
-      if (this.timer !== null) clearInterval(this.timer);
-      await this.link.leave(this);
-    }
+  protected begin(): void {
+    this.show();
   }
+  protected end(): void {}
 
   // ---- its values
 
-  private valueOf({ key }: ModbusPoint): number | string {
-    return this.plant.value(key);
-  }
-
   /** Puts what the plant has into the tables. */
-  private show(): void {
+  protected show(): void {
     const { bits, registers } = this.memory;
     for (const point of this.plant.points) {
       const { table, address, bit, type, order } = point.at;
@@ -152,51 +131,6 @@ export class SimulatedServer implements LinkUser, BenchDevice {
         this.memory.put(table, address, writeValue(value, type, order, count));
       }
     }
-  }
-
-  points(): PointReport[] {
-    return this.plant.points.map((point) => ({
-      ...{ kind: point.kind, index: point.at.address, name: point.name },
-      value: Number(this.valueOf(point)) || 0,
-      ...(typeof this.valueOf(point) === 'string' ? { text: String(this.valueOf(point)) } : {}),
-    }));
-  }
-
-  private pointAt(kind: PointKind, index: number): ModbusPoint | undefined {
-    return this.plant.points.find((point) => point.kind === kind && point.at.address === index);
-  }
-  hasPoint(kind: PointKind, index: number): boolean {
-    return this.pointAt(kind, index) !== undefined;
-  }
-  force(kind: PointKind, index: number, value: number): void {
-    const point = this.pointAt(kind, index);
-    if (point) this.plant.forced.set(point.key, value);
-  }
-  release(kind: PointKind, index: number): void {
-    const point = this.pointAt(kind, index);
-    if (point) this.plant.forced.delete(point.key);
-  }
-
-  report(): object {
-    const { code, name, station, unit } = this.settings;
-    return {
-      ...{ code, name, station, protocol: 'modbus', address: unit },
-      ...{ port: this.link.port, link: this.link.code, connected: this.link.connected },
-      ...{
-        eventsWaiting: 0,
-        eventsDropped: 0,
-        clockOffsetMs: 0,
-        faults: { driftPpm: 0, answerDelayMs: this.answerDelayMs },
-      },
-      ...{
-        sleeps: false,
-        hasEvents: false,
-        on: this.on,
-        operations: this.operations,
-        pulses: [],
-        problem: this.link.problem,
-      },
-    };
   }
 }
 

@@ -2,7 +2,7 @@ import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/
 import { definitionOf } from '@halvix/core/protocols';
 import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
-import { FEEDER_RELAY, type RelayPoint } from './feederrelay.ts';
+import { FEEDER_RELAY, type NumberedPoint } from './feederrelay.ts';
 import { ENERGY_METER, FLOW_COMPUTER, METER_UNITS, TRANSFORMER_MONITOR, type ModbusPoint } from './modbus.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
@@ -47,7 +47,7 @@ const FEEDBACK: Partial<Record<number, Feedback>> = {
   7: { point: 'BI 25', expect: { latchOn: 1, latchOff: 0 } },
 };
 
-function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoint, feedback?: Feedback): unknown {
+function pointOf({ kind, index, name, unit, gain, states, operations }: NumberedPoint, feedback?: Feedback): unknown {
   const control = {
     operations,
     onMs: 500,
@@ -66,10 +66,10 @@ function pointOf({ kind, index, name, unit, gain, states, operations }: RelayPoi
   };
 }
 
-const relayFeedback = ({ kind, index }: RelayPoint): Feedback | undefined => {
+const relayFeedback = ({ kind, index }: NumberedPoint): Feedback | undefined => {
   return kind === 'output' ? FEEDBACK[index] : undefined;
 };
-const gateFeedback = ({ kind, index }: RelayPoint): Feedback | undefined =>
+const gateFeedback = ({ kind, index }: NumberedPoint): Feedback | undefined =>
   kind === 'output' ? { point: `DBI ${index}`, expect: { latchOn: 2, latchOff: 1 } } : undefined;
 
 /** The stations on radio channel R1, and the logger that calls. */
@@ -82,8 +82,8 @@ function smallStations(radio: number, logger: number): { stations: unknown[]; li
     description: string,
     link: string,
     settings: object,
-    points: readonly RelayPoint[],
-    feedback: (point: RelayPoint) => Feedback | undefined = () => undefined,
+    points: readonly NumberedPoint[],
+    feedback: (point: NumberedPoint) => Feedback | undefined = () => undefined,
   ): unknown => ({
     code,
     name,

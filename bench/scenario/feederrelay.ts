@@ -1,20 +1,17 @@
 import type { Operation } from '@halvix/core/point';
-import type { PointKind } from '@halvix/core/point';
+import { numberedKey, type PlantPoint } from '../plants/plant.ts';
 
-/** A point of the invented feeder relay: what it is called, and how its wire value reads. */
-export interface RelayPoint {
-  kind: PointKind;
+/** A point of a device whose points are numbered by kind: what it is called, and how its wire value reads. */
+export interface NumberedPoint extends PlantPoint {
   index: number;
-  name: string;
-  unit: string;
-  gain: number;
-  /** Change, in wire counts, that makes the relay report. */
+  /** Change, in wire counts, that makes the device report. */
   deadband: number;
   states: readonly string[] | null;
   operations: Operation[];
 }
+export type Unnumbered = Omit<NumberedPoint, 'key' | 'index'>;
 
-export const binary = (name: string, off: string, on: string): Omit<RelayPoint, 'index'> => ({
+export const binary = (name: string, off: string, on: string): Unnumbered => ({
   kind: 'binary',
   name,
   unit: '',
@@ -23,12 +20,12 @@ export const binary = (name: string, off: string, on: string): Omit<RelayPoint, 
   states: [off, on],
   operations: [],
 });
-export const output = (name: string, ...operations: Operation[]): Omit<RelayPoint, 'index'> => ({
+export const output = (name: string, ...operations: Operation[]): Unnumbered => ({
   ...binary(name, 'off', 'on'),
   kind: 'output',
   operations,
 });
-export const analog = (name: string, unit: string, gain: number, deadband: number): Omit<RelayPoint, 'index'> => ({
+export const analog = (name: string, unit: string, gain: number, deadband: number): Unnumbered => ({
   kind: 'analog',
   name,
   unit,
@@ -37,18 +34,18 @@ export const analog = (name: string, unit: string, gain: number, deadband: numbe
   states: null,
   operations: [],
 });
-export const counter = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
+export const counter = (name: string, unit: string, gain: number): Unnumbered => ({
   ...analog(name, unit, gain, 0),
   kind: 'counter',
 });
 
-export const numbered = (points: Omit<RelayPoint, 'index'>[]): RelayPoint[] =>
-  points.map((point, index) => ({ ...point, index }));
+export const numbered = (points: Unnumbered[]): NumberedPoint[] =>
+  points.map((point, index) => ({ ...point, key: numberedKey(point.kind, index), index }));
 
 export const SWITCHED: Operation[] = ['latchOn', 'latchOff'];
 
 /** 28 binary inputs, 12 binary outputs, 36 analog inputs, 4 counters. */
-export const FEEDER_RELAY: readonly RelayPoint[] = [
+export const FEEDER_RELAY: readonly NumberedPoint[] = [
   ...numbered([
     binary('Breaker 52A', 'open', 'closed'),
     binary('Earth switch', 'open', 'closed'),

@@ -1,15 +1,10 @@
 import { modbusAt, type ModbusAt } from '@halvix/core/protocols/modbus';
 import type { Operation, PointKind } from '@halvix/core/point';
+import type { PlantPoint } from '../plants/plant.ts';
 
 /** A point of a Modbus device of the scenario, as its list and its stand-in have it. */
-export interface ModbusPoint {
-  /** By which the stand-in knows it. */
-  key: string;
-  kind: PointKind;
+export interface ModbusPoint extends PlantPoint {
   at: ModbusAt;
-  name: string;
-  unit: string;
-  gain: number;
   states: string[] | null;
   operations: Operation[];
   /** Of what can be set, in its unit. */

@@ -1,4 +1,4 @@
-import type { StoredFile } from '@halvix/core/protocols/dnp3';
+import type { PlantFile } from '../plants/plant.ts';
 
 /** What a relay recorded around a trip: amperes and kilovolts. */
 export interface Disturbance {
@@ -21,7 +21,7 @@ const OPEN_FROM = 8 * SAMPLES_A_CYCLE;
 const FAULT_FACTOR = 6;
 
 /** The record of a trip as configuration and ASCII data (COMTRADE, IEEE C37.111-1999). */
-export function recordFiles(number: number, { time, amperes, kilovolts }: Disturbance): StoredFile[] {
+export function recordFiles(number: number, { time, amperes, kilovolts }: Disturbance): PlantFile[] {
   const name = `REC${String(number).padStart(5, '0')}`;
   const samples = CYCLES * SAMPLES_A_CYCLE;
   const begins = time - (OPEN_FROM / RATE) * 1000;
@@ -52,7 +52,7 @@ export function recordFiles(number: number, { time, amperes, kilovolts }: Distur
     );
     return [n + 1, Math.round((n * 1e6) / RATE), ...values, isOpen ? 0 : 1].join(',');
   });
-  const file = (ending: string, lines: string[]): StoredFile => ({
+  const file = (ending: string, lines: string[]): PlantFile => ({
     name: `${name}.${ending}`,
     content: Uint8Array.from(`${lines.join('\r\n')}\r\n`, (character) => character.charCodeAt(0)),
     time,

@@ -1,25 +1,25 @@
-import { analog, binary, counter, numbered, output, type RelayPoint } from './feederrelay.ts';
+import { analog, binary, counter, numbered, output, type NumberedPoint, type Unnumbered } from './feederrelay.ts';
 
 /** Invented point lists of the smaller stations. Gains turn wire counts into units. */
 
-const doubleBit = (name: string): Omit<RelayPoint, 'index'> => ({
+const doubleBit = (name: string): Unnumbered => ({
   ...binary(name, 'between', 'closed'),
   kind: 'doubleBit',
   states: ['between', 'closed', 'open', 'faulty'],
 });
-const setpoint = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
+const setpoint = (name: string, unit: string, gain: number): Unnumbered => ({
   ...analog(name, unit, gain, 0),
   kind: 'setpoint',
 });
-const frozen = (name: string, unit: string, gain: number): Omit<RelayPoint, 'index'> => ({
+const frozen = (name: string, unit: string, gain: number): Unnumbered => ({
   ...counter(name, unit, gain),
   kind: 'frozenCounter',
 });
 
-const text = (name: string): Omit<RelayPoint, 'index'> => ({ ...analog(name, '', 1, 0), kind: 'text' });
+const text = (name: string): Unnumbered => ({ ...analog(name, '', 1, 0), kind: 'text' });
 
 /** A gate station: two gates with their positions, levels on both sides, the flow, and the station's own state. */
-const gateRtu = (first: string, second: string): readonly RelayPoint[] => [
+const gateRtu = (first: string, second: string): readonly NumberedPoint[] => [
   ...numbered([doubleBit(first), doubleBit(second)]),
   ...numbered([
     binary('Mains', 'failed', 'present'),
@@ -52,7 +52,7 @@ export const SKARN_WEIR = gateRtu('Head gate', 'Scour gate');
 export const TOLBECK_SIPHON = gateRtu('Siphon inlet', 'Spillway gate');
 
 /** A repeater hut: radio, battery, door. */
-export const PIKE_MOOR: readonly RelayPoint[] = [
+export const PIKE_MOOR: readonly NumberedPoint[] = [
   ...numbered([
     binary('Mains', 'failed', 'present'),
     binary('Door', 'closed', 'open'),
@@ -71,7 +71,7 @@ export const PIKE_MOOR: readonly RelayPoint[] = [
 ];
 
 /** A logger on batteries: pressure and flow once a minute, handed over when it calls. */
-export const LAMBROOK: readonly RelayPoint[] = [
+export const LAMBROOK: readonly NumberedPoint[] = [
   ...numbered([binary('Door', 'closed', 'open'), binary('Battery', 'low', 'good'), binary('Clock', 'not set', 'set')]),
   ...numbered([
     analog('Inlet pressure', 'bar', 0.001, 0),

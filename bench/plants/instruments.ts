@@ -1,27 +1,17 @@
-import type { ModbusPoint } from '../scenario/modbus.ts';
-import { ENERGY_METER, FLOW_COMPUTER, TRANSFORMER_MONITOR } from '../scenario/modbus.ts';
+import { ENERGY_METER, FLOW_COMPUTER, TRANSFORMER_MONITOR, type ModbusPoint } from '../scenario/modbus.ts';
+import type { Order, Plant, Refusal } from './plant.ts';
 
-/** What a plant does behind a Modbus server: values alive in time, and what is written to it. */
-export interface Plant {
-  readonly points: readonly ModbusPoint[];
-  /** Values that somebody forces, in counts: the plant has them for true. */
-  readonly forced: Map<string, number>;
-  /** In counts of the point; of a text the text. */
-  value(key: string): number | string;
-  tick(now: number): void;
-  /** Takes a value, or says with which exception not. */
-  write(key: string, value: number): number | null;
-  identification: Record<number, string>;
-}
-
-const DEVICE_FAILURE = 0x04;
 const DAY_MS = 86_400_000;
 
-abstract class LivePlant implements Plant {
+abstract class Instrument implements Plant<ModbusPoint> {
   readonly forced = new Map<string, number>();
   protected readonly values = new Map<string, number | string>();
   private last: number;
-  abstract readonly identification: Record<number, string>;
+  abstract readonly product: string;
+  abstract readonly version: string;
+  readonly nextMove = null;
+  readonly stormPoints = [];
+  clockSynchronised = false;
 
   constructor(
     readonly points: readonly ModbusPoint[],
@@ -31,11 +21,12 @@ abstract class LivePlant implements Plant {
     this.last = now;
   }
 
-  value(key: string): number | string {
-    return this.forced.get(key) ?? this.values.get(key) ?? 0;
+  /** The plant has what is forced for true. */
+  value(key: string): number | string | undefined {
+    return this.forced.get(key) ?? this.values.get(key);
   }
   protected number(key: string): number {
-    return Number(this.value(key));
+    return Number(this.value(key) ?? 0);
   }
 
   tick(now: number): void {
@@ -48,13 +39,31 @@ abstract class LivePlant implements Plant {
     return value + (this.random() - 0.5) * 2 * noise;
   }
 
+  get isLocal(): boolean {
+    return this.value('remote') === 0;
+  }
+
+  operate(key: string, { operation, counts }: Order, _now: number, execute: boolean): Refusal | null {
+    const point = this.points.find((one) => one.key === key);
+    if (point?.kind !== 'output' && point?.kind !== 'setpoint') return 'notSupported';
+    if (this.isLocal) return 'local';
+    const value = counts ?? (operation === 'latchOff' ? 0 : 1);
+    if (!this.accepts(key, value)) return 'outOfRange';
+    if (execute) this.values.set(key, value);
+    return null;
+  }
+
+  protected accepts(_key: string, _value: number): boolean {
+    return true;
+  }
+
   protected abstract live(now: number, seconds: number): void;
-  abstract write(key: string, value: number): number | null;
 }
 
 /** The gas flows as wanted while the valve is open. */
-export class FlowComputer extends LivePlant {
-  readonly identification = { 0: 'The bench', 1: 'Flow computer, simulated', 2: '2.1.0' };
+export class FlowComputer extends Instrument {
+  readonly product = 'Flow computer, simulated';
+  readonly version = '2.1.0';
   private volume = 81_500_000;
   private energy = 9_007_199_254_750_000;
   private flow = 300;
@@ -92,18 +101,15 @@ export class FlowComputer extends LivePlant {
       if (!this.values.has(key)) this.values.set(key, 0);
   }
 
-  write(key: string, value: number): number | null {
-    // In local the panel alone moves anything.
-    if (this.number('remote') === 0) return DEVICE_FAILURE;
-    if (key === 'wanted' && value > 5000) return 0x03;
-    this.values.set(key, value);
-    return null;
+  protected override accepts(key: string, value: number): boolean {
+    return key !== 'wanted' || (value >= 0 && value <= 5000);
   }
 }
 
 /** The oil follows the load; fans cool it. */
-export class TransformerMonitor extends LivePlant {
-  readonly identification = { 0: 'The bench', 1: 'Transformer monitor, simulated', 2: '1.0.3' };
+export class TransformerMonitor extends Instrument {
+  readonly product = 'Transformer monitor, simulated';
+  readonly version = '1.0.3';
   private oil = 520;
 
   constructor(now: number, random: () => number) {
@@ -131,16 +137,12 @@ export class TransformerMonitor extends LivePlant {
     this.values.set('ambient', Math.round(this.noisy(140, 3)));
     this.values.set('fansRun', run ? 1 : 0);
   }
-
-  write(key: string, value: number): number | null {
-    this.values.set(key, value);
-    return null;
-  }
 }
 
 /** A string of the solar park: its power follows the sun. */
-export class EnergyMeter extends LivePlant {
-  readonly identification;
+export class EnergyMeter extends Instrument {
+  readonly product = 'Energy meter, simulated';
+  readonly version;
   private energy: number;
 
   constructor(
@@ -149,7 +151,7 @@ export class EnergyMeter extends LivePlant {
     random: () => number,
   ) {
     super(ENERGY_METER, now, random);
-    this.identification = { 0: 'The bench', 1: 'Energy meter, simulated', 2: `unit ${unit}` };
+    this.version = `unit ${unit}`;
     this.energy = 1_000_000 * unit;
     this.values.set('serial', `EM-${6400 + unit}`);
     this.values.set('relay', 1);
@@ -167,10 +169,5 @@ export class EnergyMeter extends LivePlant {
     this.values.set('current', (power * 1000) / voltage);
     this.values.set('frequency', this.noisy(50, 0.02));
     this.values.set('energy', Math.floor(this.energy));
-  }
-
-  write(key: string, value: number): number | null {
-    this.values.set(key, value);
-    return null;
   }
 }

@@ -1,63 +1,61 @@
 import type { Operation } from '@halvix/core/point';
-import { CONTROL_OPERATIONS, ControlStatus, type ControlBlock } from '@halvix/core/protocols/dnp3';
 import { describe, expect, test } from 'vitest';
-import { DEMO_PORTS, demoConfiguration } from './scenario/configuration.ts';
+import { DEMO_PORTS, demoConfiguration } from '../scenario/configuration.ts';
 import { checkConfiguration } from '@halvix/core/config';
-import { dailyLoad, FeederRelay } from './relay.ts';
-import { FEEDER_RELAY } from './scenario/feederrelay.ts';
+import type { Order } from './plant.ts';
+import { dailyLoad, FeederRelay } from './feederrelay.ts';
+import { FEEDER_RELAY } from '../scenario/feederrelay.ts';
 
 const NOON = Date.UTC(2026, 10, 24, 12);
-const block = (operation: Operation, more: Partial<ControlBlock> = {}): ControlBlock => ({
-  code: CONTROL_OPERATIONS[operation],
-  count: 1,
-  onMs: 500,
-  offMs: 250,
-  status: 0,
+const order = (operation: Operation, more: Partial<Order> = {}): Order => ({
+  ...{ operation, counts: null, count: 1, onMs: 500, offMs: 250 },
   ...more,
 });
 const relay = (): FeederRelay => new FeederRelay(NOON, () => 0.5);
-const current = (r: FeederRelay): number => r.value('analog', 0) ?? NaN;
+const current = (r: FeederRelay): number => r.value('analog 0') ?? NaN;
 
 describe('the feeder relay', () => {
   test('has 28 binary inputs, 12 binary outputs, 36 analog inputs and 4 counters, each with a value', () => {
     const counts: Record<string, number> = {};
     for (const { kind } of FEEDER_RELAY) counts[kind] = (counts[kind] ?? 0) + 1;
     expect(counts).toEqual({ binary: 28, output: 12, analog: 36, counter: 4 });
-    for (const { kind, index } of FEEDER_RELAY) expect(Number.isInteger(relay().value(kind, index))).toBe(true);
+    for (const { key } of FEEDER_RELAY) expect(Number.isInteger(relay().value(key))).toBe(true);
   });
 
   test('trip opens the breaker after 45 ms: no current, the trip target, the voltage stays', () => {
     const r = relay();
     expect(current(r)).toBeGreaterThan(1000);
-    expect(r.operate(0, block('trip'), false, NOON, true)).toBe(ControlStatus.success);
+    expect(r.operate('output 0', order('trip'), NOON, true)).toBeNull();
     r.tick(NOON + 44);
-    expect(r.value('binary', 0)).toBe(1);
+    expect(r.value('binary 0')).toBe(1);
     r.tick(NOON + 45);
-    expect([r.value('binary', 0), r.value('binary', 2), current(r)]).toEqual([0, 1, 0]);
-    expect(r.value('analog', 7)).toBeGreaterThan(32_000);
-    expect(r.operate(0, block('close'), false, NOON + 100, true)).toBe(ControlStatus.success);
+    expect([r.value('binary 0'), r.value('binary 2'), current(r)]).toEqual([0, 1, 0]);
+    expect(r.value('analog 7')).toBeGreaterThan(32_000);
+    expect(r.operate('output 0', order('close'), NOON + 100, true)).toBeNull();
     r.tick(NOON + 200);
     expect(current(r)).toBeGreaterThan(1000);
-    expect(r.operate(1, block('pulseOn'), false, NOON + 300, true)).toBe(ControlStatus.success);
-    expect(r.value('binary', 2)).toBe(0);
+    expect(r.operate('output 1', order('pulseOn'), NOON + 300, true)).toBeNull();
+    expect(r.value('binary 2')).toBe(0);
   });
 
   test('a select changes nothing, local refuses, and so does what an output cannot do', () => {
     const r = relay();
-    expect(r.operate(0, block('trip'), false, NOON, false)).toBe(ControlStatus.success);
+    expect(r.operate('output 0', order('trip'), NOON, false)).toBeNull();
     r.tick(NOON + 1000);
-    expect(r.value('binary', 0)).toBe(1);
-    expect(r.operate(0, block('trip'), true, NOON, true)).toBe(ControlStatus.local);
-    expect(r.operate(0, block('pulseOn'), false, NOON, true)).toBe(ControlStatus.notSupported);
-    expect(r.operate(2, block('trip'), false, NOON, true)).toBe(ControlStatus.notSupported);
-    expect(r.operate(99, block('trip'), false, NOON, true)).toBe(ControlStatus.notSupported);
-    expect(r.operate(0, block('trip', { onMs: 700_000 }), false, NOON, true)).toBe(ControlStatus.outOfRange);
+    expect(r.value('binary 0')).toBe(1);
+    r.forced.set('binary 6', 0);
+    expect(r.operate('output 0', order('trip'), NOON, true)).toBe('local');
+    r.forced.clear();
+    expect(r.operate('output 0', order('pulseOn'), NOON, true)).toBe('notSupported');
+    expect(r.operate('output 2', order('trip'), NOON, true)).toBe('notSupported');
+    expect(r.operate('output 99', order('trip'), NOON, true)).toBe('notSupported');
+    expect(r.operate('output 0', order('trip', { onMs: 700_000 }), NOON, true)).toBe('outOfRange');
   });
 
   test('blocked closing is blocked', () => {
     const r = relay();
-    expect(r.operate(6, block('latchOn'), false, NOON, true)).toBe(ControlStatus.success);
-    expect(r.operate(0, block('close'), false, NOON, true)).toBe(ControlStatus.blocked);
+    expect(r.operate('output 6', order('latchOn'), NOON, true)).toBeNull();
+    expect(r.operate('output 0', order('close'), NOON, true)).toBe('blocked');
   });
 
   test('frequency stays within 50 Hz ± 0.03 whatever chance does', () => {
@@ -65,7 +63,7 @@ describe('the feeder relay', () => {
       const r = new FeederRelay(NOON, random);
       for (let i = 0; i < 2000; i++) {
         r.tick(NOON + i * 250);
-        expect(Math.abs((r.value('analog', 10) ?? 0) - 5000)).toBeLessThanOrEqual(3);
+        expect(Math.abs((r.value('analog 10') ?? 0) - 5000)).toBeLessThanOrEqual(3);
       }
     }
   });
@@ -92,7 +90,7 @@ describe('the records of a relay', () => {
   test('a trip leaves a configuration and its data, as IEEE C37.111-1999 has them', () => {
     const r = relay();
     expect(r.files.map(({ name }) => name)).toEqual(['REC00001.CFG', 'REC00001.DAT']);
-    r.operate(0, block('trip'), false, NOON, true);
+    r.operate('output 0', order('trip'), NOON, true);
     r.tick(NOON + 50);
     const configuration = linesOf(r, 'REC00002.CFG');
     expect(configuration[0].split(',')).toHaveLength(3);
@@ -119,9 +117,9 @@ describe('the records of a relay', () => {
   test('the oldest go when there are too many, and what is deleted is gone', () => {
     const r = relay();
     for (let i = 1; i <= 12; i++) {
-      r.operate(0, block('trip'), false, NOON + i * 1000, true);
+      r.operate('output 0', order('trip'), NOON + i * 1000, true);
       r.tick(NOON + i * 1000 + 50);
-      r.operate(0, block('close'), false, NOON + i * 1000 + 100, true);
+      r.operate('output 0', order('close'), NOON + i * 1000 + 100, true);
       r.tick(NOON + i * 1000 + 200);
     }
     expect(r.files).toHaveLength(20);

@@ -1,14 +1,6 @@
-import {
-  CONTROL_OPERATIONS,
-  ControlStatus,
-  controlOperation,
-  type ControlBlock,
-  type StoredFile,
-} from '@halvix/core/protocols/dnp3';
-import type { PointKind } from '@halvix/core/point';
-import type { DeviceModel } from './model.ts';
-import { FEEDER_RELAY } from './scenario/feederrelay.ts';
-import { recordFiles, type Disturbance } from './scenario/record.ts';
+import { FEEDER_RELAY, type NumberedPoint } from '../scenario/feederrelay.ts';
+import { recordFiles, type Disturbance } from '../scenario/record.ts';
+import { numberedKey, type Order, type Plant, type PlantFile, type Refusal } from './plant.ts';
 
 /** Opening and closing times of the breaker, milliseconds. */
 const OPENS_IN_MS = 45;
@@ -43,10 +35,10 @@ const BO = {
   spare2: 11,
 };
 
-const STORM_POINTS: { kind: PointKind; index: number }[] = [
-  ...[19, 20, 21, 22, 23, 24, 26].map((index) => ({ kind: 'binary' as const, index })),
-  ...[19, 20, 21, 22, 23, 24, 25, 26, 27].map((index) => ({ kind: 'analog' as const, index })),
-];
+const STORM_KEYS = new Set([
+  ...[19, 20, 21, 22, 23, 24, 26].map((index) => numberedKey('binary', index)),
+  ...[19, 20, 21, 22, 23, 24, 25, 26, 27].map((index) => numberedKey('analog', index)),
+]);
 
 /** Which input shows the state of a latched output. */
 const SHOWN_BY: Partial<Record<number, number>> = {
@@ -60,10 +52,12 @@ const SHOWN_BY: Partial<Record<number, number>> = {
  * The invented feeder relay, alive: its load follows the day, trip opens the breaker and the currents go to zero,
  * close brings them back. Values are wire counts. Time and chance come from outside.
  */
-export class FeederRelay implements DeviceModel {
+export class FeederRelay implements Plant<NumberedPoint> {
   readonly points = FEEDER_RELAY;
-  readonly remoteSwitch = BI.remote;
-  readonly stormPoints = STORM_POINTS;
+  readonly product = 'Feeder relay, simulated';
+  readonly version = '1.4.0';
+  readonly forced = new Map<string, number>();
+  readonly stormPoints = FEEDER_RELAY.filter(({ key }) => STORM_KEYS.has(key));
   private readonly binaries = new Array<number>(28).fill(0);
   private readonly outputs = new Array<number>(12).fill(0);
   private readonly analogs = new Array<number>(36).fill(0);
@@ -76,7 +70,7 @@ export class FeederRelay implements DeviceModel {
   private peak = 0;
 
   private records = 0;
-  files: readonly StoredFile[] = [];
+  files: readonly PlantFile[] = [];
 
   constructor(
     now: number,
@@ -98,24 +92,21 @@ export class FeederRelay implements DeviceModel {
     this.files = this.files.filter((file) => file.name !== name);
   }
 
-  value(kind: PointKind, index: number): number | undefined {
-    switch (kind) {
-      case 'binary':
-        return this.binaries[index];
-      case 'output':
-        return this.outputs[index];
-      case 'analog':
-        return this.analogs[index];
-      case 'counter':
-        return this.counters[index];
-      case 'doubleBit':
-      case 'setpoint':
-      case 'frozenCounter':
-      case 'text':
-        return undefined;
-      default:
-        return kind satisfies never;
-    }
+  private readonly byKind = new Map([
+    ['binary', this.binaries],
+    ['output', this.outputs],
+    ['analog', this.analogs],
+    ['counter', this.counters],
+  ]);
+
+  value(key: string): number | undefined {
+    const [kind, index] = key.split(' ');
+    return this.byKind.get(kind)?.[Number(index)];
+  }
+
+  /** The switch as the relay sees it, forced or not. */
+  get isLocal(): boolean {
+    return (this.forced.get(numberedKey('binary', BI.remote)) ?? this.binaries[BI.remote]) === 0;
   }
 
   get clockSynchronised(): boolean {
@@ -126,33 +117,34 @@ export class FeederRelay implements DeviceModel {
     this.binaries[BI.clock] = synchronised ? 1 : 0;
   }
 
-  /** Carries a control out, or says why not. `local` is the switch as the relay sees it, forced or not. */
-  operate(index: number, block: ControlBlock, local: boolean, now: number, execute: boolean): number {
-    if (this.outputs[index] === undefined) return ControlStatus.notSupported;
-    if (local) return ControlStatus.local;
-    const operation = controlOperation(block.code);
-    if (operation === null || block.count !== 1) return ControlStatus.notSupported;
-    if (block.onMs > MAX_OPERATIONS_MS || block.offMs > MAX_OPERATIONS_MS) return ControlStatus.outOfRange;
+  operate(key: string, order: Order, now: number, execute: boolean): Refusal | null {
+    const [kind, number] = key.split(' ');
+    const index = Number(number);
+    if (kind !== 'output' || this.outputs[index] === undefined) return 'notSupported';
+    if (this.isLocal) return 'local';
+    const { operation, onMs, offMs, count } = order;
+    if (operation === null || count !== 1) return 'notSupported';
+    if (onMs > MAX_OPERATIONS_MS || offMs > MAX_OPERATIONS_MS) return 'outOfRange';
     if (index === BO.breaker) {
       const closing = operation === 'close' || operation === 'latchOn';
-      if (!closing && operation !== 'trip' && operation !== 'latchOff') return ControlStatus.notSupported;
-      if (closing && this.binaries[BI.closingBlocked]) return ControlStatus.blocked;
+      if (!closing && operation !== 'trip' && operation !== 'latchOff') return 'notSupported';
+      if (closing && this.binaries[BI.closingBlocked]) return 'blocked';
       if (execute) this.breakerMoves = { at: now + (closing ? CLOSES_IN_MS : OPENS_IN_MS), to: closing ? 1 : 0 };
-      return ControlStatus.success;
+      return null;
     }
     const latches = operation === 'latchOn' || operation === 'latchOff';
     const pulses = operation === 'pulseOn';
     const pulsed = [BO.resetTarget, BO.record, BO.lampTest, BO.resetPeak].includes(index);
-    if (!(pulsed ? pulses : latches || (pulses && index >= BO.spare1))) return ControlStatus.notSupported;
-    if (execute) this.drive(index, block, now);
-    return ControlStatus.success;
+    if (!(pulsed ? pulses : latches || (pulses && index >= BO.spare1))) return 'notSupported';
+    if (execute) this.drive(index, order, now);
+    return null;
   }
 
-  private drive(index: number, block: ControlBlock, now: number): void {
-    if (block.code === CONTROL_OPERATIONS.pulseOn) {
+  private drive(index: number, { operation, onMs }: Order, now: number): void {
+    if (operation === 'pulseOn') {
       this.outputs[index] = 1;
-      this.pulses.push({ output: index, until: now + block.onMs });
-    } else this.outputs[index] = block.code === CONTROL_OPERATIONS.latchOn ? 1 : 0;
+      this.pulses.push({ output: index, until: now + onMs });
+    } else this.outputs[index] = operation === 'latchOn' ? 1 : 0;
     const shown = SHOWN_BY[index];
     if (shown !== undefined) this.binaries[shown] = this.outputs[index];
     if (index === BO.resetTarget) this.binaries[BI.tripTarget] = 0;
