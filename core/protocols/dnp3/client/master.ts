@@ -1,39 +1,50 @@
-import { sameBytes } from '../../../bytes/index.ts';
-import type { PointKind } from '../../../point/index.ts';
 import type { Instant, Session } from '../../../session/index.ts';
 import { Broadcast } from '../address.ts';
 import type { DeviceAttribute } from '../attributes.ts';
 import { CounterSet } from '../counters.ts';
-import { FileJob } from '../files/filejob.ts';
-import { isFileOrder, type Order, type OrderAnswer } from '../order.ts';
+import type { OrderAnswer } from '../order.ts';
 import type { MasterSettings } from '../settings.ts';
-import {
-  encodeFragment,
-  FunctionCode,
-  Iin,
-  IIN_CLASS_EVENTS,
-  iinWords,
-  REFUSED,
-  single,
-  type Fragment,
-} from '../wire/application.ts';
+import { encodeFragment, FunctionCode, Iin, iinWords, REFUSED, single } from '../wire/application.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
-import { CarryingFragment, PointNumbers, type ListedPoint } from './carried.ts';
-import { MAX_FRAME, PrimaryFunction, type LinkEvent, type LinkFrame } from '../wire/link.ts';
-import { measuredReadings, type MeasuredReading } from '../wire/measured.ts';
-import { fragmentStart } from '../wire/transport.ts';
+import { AwaitedAnswer } from './awaited.ts';
+import type { ListedPoint } from './carried.ts';
+import type { LinkEvent, LinkFrame } from '../wire/link.ts';
 import { ClockKeeping } from './clockkeeping.ts';
+import { Confirms } from './confirms.ts';
 import { ControlQueue } from './controlqueue.ts';
+import { Intake } from './intake.ts';
 import { isSelected, type MasterCommand, type MasterEffect } from './mastermessages.ts';
+import { OrderQueue } from './orderqueue.ts';
+import { MAX_UNANSWERED, Reach } from './reach.ts';
 import { scopeOf } from './readplan.ts';
 import { Reads } from './reads.ts';
-import { ALL_EVENT_CLASSES, ReplayGuard, type Carried } from './replay.ts';
+import { ALL_EVENT_CLASSES } from './replay.ts';
+import { StartUp } from './startup.ts';
 import { Priority, type Party } from '../../../line/index.ts';
-import { ALL_CLASSES, type Answer, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
-import { broadcastTask, rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
+import { isSurvey, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
+import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
 
 /*
  * The master's side of one DNP3 conversation.
+ *
+ * device      what happens                                   becomes     and then
+ * ----------  ---------------------------------------------  ----------  -----------------------------------------------
+ * unknown     a response, or an unsolicited one              answering   start-up goes on
+ * unknown     all tries spent, or no link for as long        silent      start-up, controls and orders are given up
+ * answering   all tries spent, or no link for as long        silent      the same; asked once in `silentPeriodMs`
+ * silent      a response, or an unsolicited one              answering   start-up anew
+ *
+ * request     what happens                                   becomes     and then
+ * ----------  ---------------------------------------------  ----------  -----------------------------------------------
+ * none        something waits, and the line is this one's    awaited     it is sent (`plan` says what)
+ * none        the same, and nothing is answered to it        none        its task ends (`unawaited`)
+ * awaited     a fragment, to be confirmed, with readings     committing  they are handed out
+ * awaited     a fragment, no more to come                    none        its task ends (`answered`)
+ * awaited     a fragment, more to come                       awaited     the next sequence number is awaited
+ * awaited     its time-out                                   none        again, over, or silent (`onDeadline`)
+ * committing  the commit, then the confirm goes out          as awaited  the next fragment, or the end
+ * committing  `commitWaitMs`                                 none        no events are asked for until it is there
+ * any         the link is lost                               none        its task ends; nothing is sent twice
  *
  * Rules:
  *  1. One request at a time. The order when several wait: confirms, controls, repetitions, start-up, orders, time,
@@ -59,20 +70,6 @@ import { broadcastTask, rulesOf, urgentPriority, wordsOf } from './tasks/index.t
  *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
 
-interface Exchange extends Omit<Answer, 'fragment'> {
-  task: Task;
-  attempt: number;
-  sequence: number;
-  deadline: Instant;
-  /** When frames of the answer that keep coming put the deadline off no more. */
-  patienceEnds: Instant;
-  /** When octets that may be of its next frame do so no more. */
-  octetsUntil: Instant;
-  fragments: number;
-  /** Token of the commit that the confirm waits for. */
-  commit: { token: number; final: boolean } | null;
-}
-
 /** Something a master would do now. */
 interface Plan {
   priority: Priority;
@@ -97,15 +94,10 @@ export interface MasterOptions {
   phase?: number;
 }
 
-const MAX_WAITING_ORDERS = 16;
-/** How long polls that are due keep the next step of an order from its turn. */
-const STEP_PATIENCE_MS = 1000;
 /** A restart that cannot be cleared is tried again so rarely. */
 const CLEAR_PAUSE_MS = 60_000;
-/** While its octets come, a fragment may take so many time-outs, beside its line time. */
-const MAX_EXTENSION = 8;
-/** No device gives up waiting for a confirm so soon. */
-const PROMPT_MS = 500;
+/** Octets of a request beside its objects: link header, transport and application header, checksum. */
+const REQUEST_OVERHEAD = 15;
 
 export class Master
   implements
@@ -117,55 +109,23 @@ export class Master
   private readonly endpoint: Endpoint;
   private effects: MasterEffect[] = [];
   private up = false;
-  private state: 'unknown' | 'answering' | 'silent' = 'unknown';
-  /** When a missing link makes the device silent. */
-  private lossAt: Instant | null;
-  private nextProbe: Instant = 0;
+  private readonly reach = new Reach();
   private sequence = 0;
-  private exchange: Exchange | null = null;
-  private startup: Task[] = [];
+  private exchange: AwaitedAnswer | null = null;
+  private readonly startup: StartUp;
   readonly controls = new ControlQueue((id, step) => this.report({ type: 'control', id, ...step }));
   readonly reads: Reads;
   readonly clock: ClockKeeping;
-  private orders: { id: string; order: Order; since: Instant }[] = [];
-  /** Orders under way that take several requests: the next one of each. */
-  private steps: TaskOf<'file' | 'broadcast'>[] = [];
-  private stepSince: Instant = 0;
+  private readonly orders: OrderQueue;
+  private readonly confirms = new Confirms();
+  private readonly intake: Intake;
   /** A request that was not answered and is to be sent again. */
   private repetition: { task: Task; attempt: number; since: Instant } | null = null;
-  /** Confirms whose readings are committed. */
-  private confirms: { sequence: number; unsolicited: boolean; since: Instant }[] = [];
-  /** The last unsolicited response, and the commit that its confirm waits for. */
-  private unsolicited: {
-    octets: Uint8Array;
-    token: number | null;
-    ambiguous: boolean;
-    arrived: Instant;
-    confirmed: boolean;
-  } | null = null;
   private lastHeard: Instant = 0;
-  private startupSince: Instant = 0;
   private lineBegins: Instant = 0;
-  private fileRequests = 0;
-  private token = 0;
-  /** A commit that took too long; no events are asked for until it is there. */
-  private lateCommit: number | null = null;
   private iinSeen = 0;
-  private readonly guard: ReplayGuard;
-  private numbers: PointNumbers;
-  private readonly numberOf = (kind: PointKind, index: number): number | null => this.numbers.of(kind, index);
-  /** What was kept last has events that may be brought forth again. */
-  private keptAmbiguous = false;
-  /** How often a request that a device may do without was not answered. */
-  private readonly unanswered = new Map<Task['type'], number>();
-  /** Requests that were not answered since the last answer. */
-  private triesSpent = 0;
-  private probes = 0;
-  private confirmedAt: Instant = 0;
   private clearNotBefore: Instant = 0;
   private freeAgainAt: Instant = 0;
-  /** Whether the segments that come belong to the awaited answer. */
-  private answerComes = false;
 
   constructor(
     readonly settings: MasterSettings,
@@ -182,8 +142,8 @@ export class Master
       counters: this.counters,
       ...(linkConfirm ? { linkService: { timeoutMs: linkTimeoutMs, retries: linkRetries } } : {}),
     });
-    this.guard = new ReplayGuard(options.remembered ?? null);
-    this.numbers = new PointNumbers(options.points);
+    this.intake = new Intake(options, this.counters, (effect) => this.report(effect));
+    this.orders = new OrderQueue(maxFragment, (id, problem) => this.endOrder(id, problem));
     this.reads = new Reads(
       settings,
       now,
@@ -191,8 +151,14 @@ export class Master
       () => this.learned,
       options.phase,
     );
+    this.startup = new StartUp(
+      settings,
+      this.reads.plan,
+      (type) => this.reach.isDeclined(type),
+      (task, words) => this.giveUpSurvey(task, words),
+    );
     this.clock = new ClockKeeping(settings, now);
-    this.lossAt = now + this.patienceMs;
+    this.reach.lossAt = now + this.patienceMs;
   }
 
   /** How long it takes until all tries of a request are spent. */
@@ -211,14 +177,12 @@ export class Master
 
   /** What whoever goes on with this device has to know. */
   get keep(): Uint8Array {
-    return this.guard.remembered();
+    return this.intake.keep;
   }
 
   /** How the device has to be asked, where that is not as the settings say; null: as they say. */
   get learned(): string | null {
-    const declined = [...this.unanswered].filter(([, times]) => times >= MAX_UNANSWERED).map(([type]) => type);
-    const words = declined.map((type) => `it does not answer: ${rulesOf({ type } as Task).dispensable ?? type}`);
-    const learned = [this.reads.plan.words, ...words].filter((one) => one !== null);
+    const learned = [this.reads.plan.words, ...this.reach.declined].filter((one) => one !== null);
     return learned.length > 0 ? learned.join('; ') : null;
   }
 
@@ -233,65 +197,37 @@ export class Master
     this.exchange = null;
     this.forgetTurns();
     this.lastHeard = now;
-    this.answerComes = false;
-    this.triesSpent = 0;
-    this.guard.doubt();
+    this.reach.triesSpent = 0;
+    this.intake.doubt();
     this.reads.polls.restart(now);
     this.clock.begin(now);
-    this.queueStartup(now);
+    this.startup.begin(now);
     this.run(now);
   }
 
   private forgetTurns(): void {
     this.repetition = null;
-    this.confirms = [];
-    this.unsolicited = null;
+    this.confirms.forget();
     this.reads.forget();
   }
 
   stop(now: Instant): void {
     if (!this.up) return;
     this.up = false;
-    this.lossAt ??= now + this.patienceMs;
+    this.reach.lossAt ??= now + this.patienceMs;
     const { exchange } = this;
     this.exchange = null;
-    this.lateCommit = null;
-    this.dropStartup('the link was lost');
+    this.confirms.late = null;
+    this.startup.drop('the link was lost');
     for (const task of [exchange?.task, this.repetition?.task]) {
       if (task) this.giveUpSurvey(task, 'the link was lost');
       if (task?.type === 'order' || task?.type === 'file')
         this.endOrder(task.id, 'the link was lost before the device answered');
     }
-    for (const { id } of this.steps.splice(0)) this.endOrder(id, 'the link was lost before it was done');
+    this.orders.failSteps('the link was lost before it was done');
     this.forgetTurns();
     if (exchange?.task.type === 'control') this.controls.unanswered(exchange.task, 'the link was lost');
     this.failWaiting('the link was lost before it was sent');
-  }
-
-  private queueStartup(now: Instant): void {
-    const surveys = this.startup.filter(isSurvey);
-    const { disableUnsolicited, unsolicitedClasses } = this.settings;
-    this.startupSince = now;
-    this.startup = disableUnsolicited && !this.isDeclined('disableUnsolicited') ? [{ type: 'disableUnsolicited' }] : [];
-    this.startup.push(...this.reads.plan.parts(ALL_CLASSES));
-    if (unsolicitedClasses.length > 0 && !this.isDeclined('enableUnsolicited'))
-      this.startup.push({ type: 'enableUnsolicited', classes: unsolicitedClasses });
-    this.startup.push(...surveys);
-  }
-
-  private isDeclined(type: Task['type']): boolean {
-    return (this.unanswered.get(type) ?? 0) >= MAX_UNANSWERED;
-  }
-
-  /** Everything is to be read, before the polls go on. */
-  private readAll(now: Instant): void {
-    if (this.startup.some((task) => task.type === 'read' && task.survey === undefined)) return;
-    if (this.startup.length === 0) this.startupSince = now;
-    this.startup.push(...this.reads.plan.parts(ALL_CLASSES));
-  }
-
-  private dropStartup(words: string): void {
-    for (const task of this.startup.splice(0)) this.giveUpSurvey(task, words);
   }
 
   private giveUpSurvey(task: Task, words: string): void {
@@ -315,17 +251,16 @@ export class Master
   }
 
   doFirst(task: Task): void {
-    this.startup.unshift(task);
+    this.startup.doFirst(task);
   }
 
   doNext(task: TaskOf<'file' | 'broadcast'>, now: Instant): void {
-    this.steps.push(task);
-    this.stepSince = now;
+    this.orders.doNext(task, now);
   }
 
   private failWaiting(words: string): void {
     this.controls.failAll(words);
-    for (const { id } of [...this.orders.splice(0), ...this.steps.splice(0)]) this.endOrder(id, words);
+    this.orders.failAll(words);
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
@@ -344,28 +279,14 @@ export class Master
     this.run(now);
   }
 
-  /** A good frame of the device: one that carries a part of the awaited answer puts its deadline off. */
   private heard(frame: LinkFrame, now: Instant): void {
     this.lastHeard = now;
-    const { exchange } = this;
-    if (exchange === null || exchange.commit !== null || !carriesUserData(frame)) return;
-    const start = fragmentStart(frame.data);
-    if (start !== null)
-      this.answerComes = start.functionCode === FunctionCode.response && start.sequence === exchange.sequence;
-    if (!this.answerComes) return;
-    exchange.deadline = Math.min(
-      exchange.patienceEnds,
-      Math.max(exchange.deadline, now + this.settings.responseTimeoutMs),
-    );
-    exchange.octetsUntil = exchange.deadline + this.octetMs * MAX_FRAME + ARRIVAL_SLACK_MS;
+    this.exchange?.heard(frame, now);
   }
 
   /** Octets come in while this master waits for its answer: perhaps they are its next frame. */
   octetsArrive(now: Instant): void {
-    const { exchange } = this;
-    if (exchange === null || exchange.commit !== null) return;
-    const frameEnds = now + this.octetMs * MAX_FRAME + ARRIVAL_SLACK_MS;
-    exchange.deadline = Math.max(exchange.deadline, Math.min(exchange.octetsUntil, frameEnds));
+    this.exchange?.octetsArrive(now);
   }
 
   get share(): number {
@@ -395,20 +316,18 @@ export class Master
         this.controls.add(command, this.hindrance);
         break;
       case 'setPoints':
-        this.numbers = new PointNumbers(command.points);
+        this.intake.setPoints(command.points);
         break;
       case 'pollNow':
-        if (this.up) this.readAll(now);
+        if (this.up) this.startup.readAll(now);
         break;
       case 'survey':
-        if (!this.up || this.state === 'silent') this.endSurvey(command.id, 'the device does not answer');
-        else this.startup.push(this.reads.plan.survey(command.id));
+        if (this.hindrance !== null) this.endSurvey(command.id, 'the device does not answer');
+        else this.startup.survey(command.id);
         break;
       case 'order':
-        if (!this.up || this.state === 'silent') this.endOrder(command.id, 'the device does not answer');
-        else if (this.orders.length >= MAX_WAITING_ORDERS)
-          this.endOrder(command.id, `${MAX_WAITING_ORDERS} orders wait already`);
-        else this.orders.push({ id: command.id, order: command.order, since: now });
+        if (this.hindrance !== null) this.endOrder(command.id, 'the device does not answer');
+        else this.orders.add({ id: command.id, order: command.order, since: now });
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -433,15 +352,17 @@ export class Master
 
   get deadline(): Instant | null {
     const times: Instant[] = [];
-    if (!this.up && this.lossAt !== null && this.state !== 'silent') times.push(this.lossAt);
+    const { isSilent, lossAt, nextProbe } = this.reach;
+    const { late } = this.confirms;
+    if (!this.up && lossAt !== null && !isSilent) times.push(lossAt);
     if (this.endpoint.deadline !== null) times.push(this.endpoint.deadline);
     if (this.exchange !== null) times.push(this.exchange.deadline);
     else if (this.up) {
-      if (this.state === 'silent' && this.startup.length === 0) times.push(this.nextProbe);
-      if (this.state !== 'silent') {
+      if (isSilent && this.startup.length === 0) times.push(nextProbe);
+      if (!isSilent) {
         const { earliest } = this.reads.polls;
-        if (this.lateCommit === null && earliest !== null) times.push(Math.max(earliest, this.freeAgainAt));
-        if (this.lateCommit === null && this.reads.underWay) times.push(this.freeAgainAt);
+        if (late === null && earliest !== null) times.push(Math.max(earliest, this.freeAgainAt));
+        if (late === null && this.reads.underWay) times.push(this.freeAgainAt);
         times.push(this.clock.deadline);
         if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
       }
@@ -453,8 +374,8 @@ export class Master
   // ---- what to do next
 
   private run(now: Instant): void {
-    if (!this.up && this.lossAt !== null && now >= this.lossAt && this.state !== 'silent')
-      this.becomeSilent(now, 'no connection');
+    const { lossAt, isSilent } = this.reach;
+    if (!this.up && lossAt !== null && now >= lossAt && !isSilent) this.becomeSilent(now, 'no connection');
     this.endpoint.wake(now);
     if (this.exchange !== null && now >= this.exchange.deadline) this.onDeadline(this.exchange, now);
     if (this.options.lane) return;
@@ -470,11 +391,11 @@ export class Master
   get atRest(): boolean {
     return (
       this.exchange === null &&
-      this.startup.length + this.controls.size + this.orders.length + this.steps.length + this.confirms.length === 0 &&
+      this.startup.length + this.controls.size + this.orders.size === 0 &&
       !this.reads.underWay &&
       this.repetition === null &&
-      this.unsolicited?.token == null &&
-      this.lateCommit === null &&
+      !this.confirms.waits &&
+      this.confirms.late === null &&
       !this.clock.asked
     );
   }
@@ -493,7 +414,7 @@ export class Master
   private plan(now: Instant): Plan | null {
     if (!this.up) return null;
     const control = this.controls.next(now);
-    const [confirm] = this.confirms;
+    const { first: confirm, late } = this.confirms;
     if (confirm !== undefined)
       return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: (at) => this.sendConfirm(at) };
     if (this.exchange !== null) return null;
@@ -519,32 +440,21 @@ export class Master
         },
       };
     }
-    const first = this.startup[0];
-    if (first !== undefined && (this.lateCommit === null || first.type !== 'read'))
+    const { first } = this.startup;
+    if (first !== undefined && (late === null || first.type !== 'read'))
       return this.planOf({
         task: first,
         priority: urgentPriority(first),
-        since: this.startupSince,
+        since: this.startup.since,
         taken: () => this.startup.shift(),
       });
-    if (this.state === 'silent') return this.planProbe(now);
+    if (this.reach.isSilent) return this.planProbe(now);
     if (now < this.freeAgainAt) return null;
     const shared = this.options.lane === true;
-    const poll = this.lateCommit === null ? this.reads.next(now, shared, this.lastHeard) : null;
-    const [step] = this.steps;
-    // Polls that are due go first; where some always are, a step takes the place of one now and then.
-    if (step !== undefined && (poll === null || now - this.stepSince >= STEP_PATIENCE_MS))
-      return this.planOf({
-        task: step,
-        priority: poll?.priority ?? Priority.background,
-        since: this.stepSince,
-        taken: () => this.steps.shift(),
-      });
-    const [ordered] = this.orders;
-    if (ordered !== undefined) return this.planOrder(ordered);
-    const wanted = this.clock.setting(now) ?? poll;
+    const poll = late === null ? this.reads.next(now, shared, this.lastHeard) : null;
+    const wanted = this.orders.next(poll, () => this.clock.task, now) ?? this.clock.setting(now) ?? poll;
     if (wanted !== null) return this.planOf(wanted);
-    return this.lateCommit === null ? this.planBackground(now) : null;
+    return late === null ? this.planBackground(now) : null;
   }
 
   private planOf({ task, priority, since, taken }: Wanted): Plan {
@@ -554,7 +464,7 @@ export class Master
       words: wordsOf(task),
       go: (at) => {
         taken(at);
-        const spent = task.type === 'read' ? Math.min(this.triesSpent, this.settings.retries) : 0;
+        const spent = task.type === 'read' ? Math.min(this.reach.triesSpent, this.settings.retries) : 0;
         this.send(task, spent, at);
       },
     };
@@ -562,37 +472,19 @@ export class Master
 
   /** A silent device is asked by the first request of a new start-up. */
   private planProbe(now: Instant): Plan | null {
-    if (now < this.nextProbe) return null;
+    const { nextProbe } = this.reach;
+    if (now < nextProbe) return null;
     return {
       priority: Priority.events,
-      since: this.nextProbe,
+      since: nextProbe,
       words: 'is it back?',
       go: (at) => {
-        this.queueStartup(at);
-        // Perhaps it does not know the first request of the start-up: every other time it is asked for its data.
-        if (this.probes++ % 2 === 1 && (this.unanswered.get('disableUnsolicited') ?? 0) > 0)
-          this.startup = this.startup.filter(({ type }) => type !== 'disableUnsolicited');
+        this.startup.begin(at);
+        if (this.reach.probe() === 'withoutFirst') this.startup.leaveOut('disableUnsolicited');
         const task = this.startup.shift();
         if (task) this.send(task, 0, at);
       },
     };
-  }
-
-  private planOrder({ id, order, since }: Master['orders'][number]): Plan {
-    const task = this.taskOf(id, order);
-    const taken = (): void => {
-      this.orders.shift();
-      if (order.what === 'synchronise') this.endOrder(id, null);
-    };
-    return this.planOf({ task, priority: Priority.background, since, taken });
-  }
-
-  private taskOf(id: string, order: Order): Task {
-    if (order.what === 'synchronise') return this.clock.task;
-    if (order.what === 'broadcast') return broadcastTask(id, order.job);
-    if (!isFileOrder(order)) return { type: 'order', id, order };
-    this.fileRequests = (this.fileRequests + 1) & 0xffff;
-    return { type: 'file', id, job: new FileJob(order, this.settings.maxFragment - FILE_OVERHEAD, this.fileRequests) };
   }
 
   private planBackground(now: Instant): Plan | null {
@@ -628,47 +520,23 @@ export class Master
       return;
     }
     const { responseTimeoutMs, silentTimeoutMs } = this.settings;
-    const waitMs = this.state === 'silent' ? Math.min(silentTimeoutMs, responseTimeoutMs) : responseTimeoutMs;
-    const sent = begins + this.octetMs * (objects.length + REQUEST_OVERHEAD);
-    this.exchange = {
-      task,
-      attempt,
-      sequence: this.sequence,
-      sentAt: begins,
-      deadline: sent + waitMs,
-      ...this.patienceFrom(sent, waitMs),
-      fragments: 0,
-      fresh: 0,
-      ambiguous: false,
-      repeated: false,
-      unreadable: false,
-      objects: false,
-      commit: null,
-    };
-    this.answerComes = false;
-  }
-
-  /** How far the octets of a fragment may put its deadline off. */
-  private patienceFrom(sent: Instant, waitMs: number): Pick<Exchange, 'patienceEnds' | 'octetsUntil'> {
-    const { responseTimeoutMs, maxFragment } = this.settings;
-    return {
-      patienceEnds: sent + responseTimeoutMs * MAX_EXTENSION + 1.5 * this.octetMs * maxFragment,
-      octetsUntil: sent + waitMs + this.octetMs * MAX_FRAME + ARRIVAL_SLACK_MS,
-    };
+    const waitMs = this.reach.isSilent ? Math.min(silentTimeoutMs, responseTimeoutMs) : responseTimeoutMs;
+    const ends = begins + this.octetMs * (objects.length + REQUEST_OVERHEAD);
+    const sending = { task, attempt, sequence: this.sequence, begins, ends, waitMs };
+    this.exchange = new AwaitedAnswer(sending, this.settings, this.octetMs);
   }
 
   // ---- when nothing comes
 
-  private onDeadline(exchange: Exchange, now: Instant): void {
+  private onDeadline(exchange: AwaitedAnswer, now: Instant): void {
     this.exchange = null;
-    if (exchange.commit !== null && this.confirms.some(({ unsolicited }) => !unsolicited)) {
-      // Committed in time, but the line was not free for so long: the device may have given up.
-      this.confirms = this.confirms.filter(({ unsolicited }) => unsolicited);
-      this.readAll(now);
-      return;
-    }
     if (exchange.commit !== null) {
-      this.lateCommit = exchange.commit.token;
+      if (this.confirms.dropAnswer()) {
+        // Committed in time, but the line was not free for so long: the device may have given up.
+        this.startup.readAll(now);
+        return;
+      }
+      this.confirms.late = exchange.commit.token;
       this.report({ type: 'diagnostic', words: 'the commit took too long; confirm withheld' });
       return;
     }
@@ -678,13 +546,13 @@ export class Master
     const verdict = rules.unanswered?.(task, attempt, this, now);
     if (verdict === 'over') return;
     if (rules.dispensable !== undefined) {
-      this.unanswered.set(task.type, (this.unanswered.get(task.type) ?? 0) + 1);
-      if (this.state !== 'silent') {
+      this.reach.note(task.type);
+      if (!this.reach.isSilent) {
         this.onDeclined(task, rules.dispensable, attempt, now);
         return;
       }
     }
-    if (verdict === 'again' || (attempt < this.settings.retries && this.state !== 'silent')) {
+    if (verdict === 'again' || (attempt < this.settings.retries && !this.reach.isSilent)) {
       this.repetition = { task, attempt: attempt + 1, since: now };
       return;
     }
@@ -694,30 +562,31 @@ export class Master
 
   /** A device may do without this: the rest goes on, with the tries that are left. */
   private onDeclined(task: Task, name: string, attempt: number, now: Instant): void {
-    const times = this.unanswered.get(task.type) ?? 0;
-    this.triesSpent = attempt + 1;
+    const times = this.reach.times(task.type);
+    this.reach.triesSpent = attempt + 1;
     if (task.type === 'measureDelay' || task.type === 'recordTime') this.clock.declined(now, times >= MAX_UNANSWERED);
     if (times === MAX_UNANSWERED)
       this.report({ type: 'diagnostic', words: `does not answer: ${name}; it is polled all the same` });
     // Nothing is left that would find out whether it is there at all.
-    const others = this.startup.some((one) => one.type === 'read') || this.reads.polls.earliest !== null;
-    if (!others && this.state === 'unknown') this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
+    const others = this.startup.hasRead || this.reads.polls.earliest !== null;
+    if (!others && this.reach.state === 'unknown') this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
   }
 
   private becomeSilent(now: Instant, words: string): void {
-    if (this.state !== 'silent') this.report({ type: 'communication', state: 'silent', words });
-    this.state = 'silent';
-    this.dropStartup('the device does not answer');
-    this.nextProbe = now + this.settings.silentPeriodMs;
+    const { reach } = this;
+    if (!reach.isSilent) this.report({ type: 'communication', state: 'silent', words });
+    reach.state = 'silent';
+    this.startup.drop('the device does not answer');
+    reach.nextProbe = now + this.settings.silentPeriodMs;
     this.reads.drop();
-    this.triesSpent = 0;
+    reach.triesSpent = 0;
     this.failWaiting('the device does not answer; nothing was sent');
   }
 
   /** Why nothing can be sent to the device at all; null when it can. */
   private get hindrance(): string | null {
     if (!this.up) return 'no connection to the device';
-    return this.state === 'silent' ? 'the device does not answer' : null;
+    return this.reach.isSilent ? 'the device does not answer' : null;
   }
 
   // ---- when something comes
@@ -729,13 +598,7 @@ export class Master
       this.onUnsolicited(received, now);
       return;
     }
-    if (
-      fragment.functionCode !== FunctionCode.response ||
-      exchange === null ||
-      exchange.commit !== null ||
-      fragment.control.sequence !== exchange.sequence ||
-      fragment.control.first !== (exchange.fragments === 0)
-    ) {
+    if (exchange === null || !exchange.isNext(fragment)) {
       this.counters.add('unexpectedFragments');
       return;
     }
@@ -746,7 +609,7 @@ export class Master
     this.onIndications(fragment.iin ?? 0, exchange.task, now);
 
     const { task } = exchange;
-    const { readings, problem } = task.type === 'file' ? NOTHING : this.takeObjects(fragment);
+    const { readings, problem } = task.type === 'file' ? NOTHING : this.intake.read(fragment);
     exchange.objects ||= readings.length > 0;
     exchange.unreadable ||= problem !== null;
     // Asked for by single objects already, there is no way left to come by what stands behind.
@@ -756,115 +619,54 @@ export class Master
     if (readings.length > 0) {
       const scope = task.type === 'read' ? scopeOf(task) : ALL_EVENT_CLASSES;
       const carried = { scope, first: exchange.fragments === 1, final, unsolicited: false };
-      const { fresh, ambiguous, repeated } = this.passOn(readings, received, confirm, carried, surveyOf(task));
+      const { fresh, ambiguous, repeated } = this.intake.passOn(readings, received, confirm, carried, surveyOf(task));
       exchange.repeated ||= repeated && confirm;
       exchange.fresh += fresh;
       exchange.ambiguous ||= ambiguous;
       if (confirm) {
-        exchange.commit = { token: this.token, final };
+        exchange.commit = { token: this.intake.token, final };
         exchange.deadline = now + this.settings.commitWaitMs;
       }
-    } else if (confirm) this.confirms.push({ sequence: exchange.sequence, unsolicited: false, since: now });
+    } else if (confirm) this.confirms.want(exchange.sequence, false, now);
     if (final && problem === null && task.type === 'read') {
       const scope = task.closes ? ALL_EVENT_CLASSES : scopeOf(task);
-      if (scope !== 0) this.settle(scope, fragment);
+      if (scope !== 0) this.intake.settle(scope, fragment);
     }
-    if (final) rulesOf(task).answered(task, { ...exchange, fragment }, this, now);
+    if (final) rulesOf(task).answered(task, exchange.with(fragment), this, now);
     if (exchange.commit === null) this.goOn(exchange, final, now);
-  }
-
-  /** Hands out present values and the events that are new; with `confirm` they have to be committed. */
-  private passOn(
-    readings: readonly MeasuredReading[],
-    received: ReceivedFragment,
-    confirm: boolean,
-    carried: Omit<Carried, 'overflow' | 'waiting'>,
-    survey: { survey?: string },
-  ): { fresh: number; ambiguous: boolean; repeated: boolean } {
-    const events = readings.filter(({ event }) => event);
-    const iin = received.fragment.iin ?? 0;
-    const overflow = (iin & Iin.eventBufferOverflow) !== 0;
-    const waiting = (iin & IIN_EVENTS) >>> 1;
-    const { fresh, ambiguous, repeated } = this.guard.admit(events, { ...carried, overflow, waiting });
-    const freshEvents = fresh.filter(Boolean).length;
-    let at = 0;
-    // Nearly always nothing comes again.
-    const taken = freshEvents === events.length ? readings : readings.filter(({ event }) => !event || fresh[at++]);
-    const token = confirm ? ++this.token : null;
-    const keep = token === null ? null : this.guard.remembered();
-    if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
-    const carrying = new CarryingFragment(received.fragment.octets, received.frames);
-    this.report({ type: 'readings', readings: taken, carried: carrying, token, keep, ...survey });
-    return { fresh: freshEvents, ambiguous, repeated };
-  }
-
-  private settle(scope: number, { iin }: Fragment): void {
-    this.guard.settle(scope, ((iin ?? 0) & IIN_EVENTS) >>> 1);
-    if (!this.keptAmbiguous || this.guard.hasAmbiguous) return;
-    this.keptAmbiguous = false;
-    this.report({ type: 'keep', keep: this.guard.remembered() });
-  }
-
-  /** What a response carries besides its answer to the request. */
-  private takeObjects(fragment: Fragment): ReturnType<typeof measuredReadings> {
-    const taken = measuredReadings(fragment, this.numberOf);
-    const { readings, commands, problem } = taken;
-    if (problem !== null) {
-      this.counters.add('malformedFragments');
-      this.report({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
-    }
-    this.counters.add('events', readings.filter((reading) => reading.event).length);
-    if (commands.length > 0) this.report({ type: 'commandsReported', commands });
-    return taken;
   }
 
   private onUnsolicited(received: ReceivedFragment, now: Instant): void {
     const { fragment } = received;
     const { sequence, confirm, final } = fragment.control;
     this.counters.add('unsolicited');
-    const last = this.unsolicited;
-    if (
-      last !== null &&
-      sameBytes(last.octets.subarray(4), fragment.octets.subarray(4)) &&
-      last.octets[0] === fragment.octets[0]
-    ) {
-      if (last.token === null && confirm) this.confirms.push({ sequence, unsolicited: true, since: now });
-      last.arrived = now;
-      last.confirmed = false;
-      return;
-    }
+    if (this.confirms.isRepeated(fragment, now)) return;
     this.onAnswer(now);
     this.onIndications(fragment.iin ?? 0, null, now);
-    const { readings, problem } = this.takeObjects(fragment);
+    const { readings, problem } = this.intake.read(fragment);
     const wanted = confirm && problem === null;
-    const soon = last?.confirmed === true && now - last.arrived < PROMPT_MS;
-    this.unsolicited = { octets: fragment.octets, token: null, ambiguous: false, arrived: now, confirmed: false };
+    const timing = this.confirms.took(fragment, now);
     if (readings.length > 0) {
-      const promptly = now - this.confirmedAt < PROMPT_MS;
-      const carried = { scope: ALL_EVENT_CLASSES, first: true, final, unsolicited: true, promptly, soon };
-      const { ambiguous } = this.passOn(readings, received, wanted, carried, {});
-      if (wanted) this.unsolicited.token = this.token;
-      this.unsolicited.ambiguous = wanted && ambiguous;
-    } else if (wanted) this.confirms.push({ sequence, unsolicited: true, since: now });
+      const carried = { scope: ALL_EVENT_CLASSES, first: true, final, unsolicited: true, ...timing };
+      const { ambiguous } = this.intake.passOn(readings, received, wanted, carried, {});
+      if (wanted) this.confirms.await(this.intake.token, ambiguous);
+    } else if (wanted) this.confirms.want(sequence, true, now);
     // What cannot be read unasked is asked for in a way that can.
-    if (problem !== null && this.state === 'answering') this.readAll(now);
+    if (problem !== null && this.reach.state === 'answering') this.startup.readAll(now);
   }
 
   private onAnswer(now: Instant): void {
-    this.lossAt = null;
-    this.triesSpent = 0;
-    if (this.state === 'answering') return;
-    const wasSilent = this.state === 'silent';
-    this.state = 'answering';
+    const { reach } = this;
+    reach.lossAt = null;
+    reach.triesSpent = 0;
+    if (reach.state === 'answering') return;
+    const wasSilent = reach.isSilent;
+    reach.state = 'answering';
     this.reads.polls.restart(now);
     this.report({ type: 'communication', state: 'answering', words: 'answers' });
-    // It answers, but not what it was asked first: perhaps that got lost.
     for (const type of ['disableUnsolicited', 'enableUnsolicited'] as const)
-      if (this.unanswered.get(type) === 1 && !wasSilent && !this.startup.some((task) => task.type === type))
-        this.startup.push(
-          type === 'disableUnsolicited' ? { type } : { type, classes: this.settings.unsolicitedClasses },
-        );
-    if (wasSilent && this.startup.length === 0) this.queueStartup(now);
+      if (reach.times(type) === 1 && !wasSilent && !this.startup.has(type)) this.startup.add(type);
+    if (wasSilent && this.startup.length === 0) this.startup.begin(now);
   }
 
   /** `task` is null for what the device says unasked. */
@@ -872,20 +674,20 @@ export class Master
     const news = iin & ~this.iinSeen & (Iin.eventBufferOverflow | Iin.deviceTrouble | Iin.configurationCorrupt);
     if (news) this.report({ type: 'diagnostic', words: `device says: ${iinWords(news).join(', ')}` });
     // What it had to drop shows in the present values.
-    if (news & Iin.eventBufferOverflow) this.readAll(now);
+    if (news & Iin.eventBufferOverflow) this.startup.readAll(now);
     if (
       iin & Iin.deviceRestart &&
       task?.type !== 'clearRestart' &&
       (now >= this.clearNotBefore || !(this.iinSeen & Iin.deviceRestart)) &&
-      !this.startup.some((t) => t.type === 'clearRestart')
+      !this.startup.has('clearRestart')
     ) {
       this.clearNotBefore = now + CLEAR_PAUSE_MS;
       if (!(this.iinSeen & Iin.deviceRestart)) {
         this.report({ type: 'diagnostic', words: 'device says: restarted' });
-        this.queueStartup(now);
+        this.startup.begin(now);
         this.clock.restarted();
       }
-      this.startup.unshift({ type: 'clearRestart' });
+      this.startup.doFirst({ type: 'clearRestart' });
     }
     this.clock.indicated((iin & Iin.needTime) !== 0);
     const refusal = iin & REFUSED;
@@ -896,16 +698,13 @@ export class Master
 
   /** Sends the oldest confirm that is due. */
   private sendConfirm(now: Instant): void {
-    const confirm = this.confirms.shift();
-    if (confirm === undefined) return;
-    const { sequence, unsolicited } = confirm;
+    const confirm = this.confirms.send(now);
+    if (confirm === null) return;
+    const { sequence, unsolicited, askAgain } = confirm;
     this.endpoint.sendFragment(encodeFragment({ ...single(sequence), unsolicited }, FunctionCode.confirm, null), now);
     this.counters.add('confirmsSent');
-    if (!unsolicited) this.confirmedAt = now;
-    if (unsolicited && this.unsolicited !== null && (this.unsolicited.octets[0] & 0x0f) === sequence)
-      this.unsolicited.confirmed = true;
-    if (unsolicited && this.unsolicited?.ambiguous && this.settings.pollAgain) {
-      this.unsolicited.ambiguous = false;
+    if (askAgain && this.settings.pollAgain) {
+      this.confirms.askedAgain();
       this.reads.askAgain([1, 2, 3], now);
     }
     const { exchange } = this;
@@ -916,62 +715,34 @@ export class Master
   }
 
   private onCommitted(token: number, now: Instant): void {
-    if (token === this.lateCommit) {
-      this.lateCommit = null;
-      this.readAll(now);
+    if (token === this.confirms.late) {
+      this.confirms.late = null;
+      this.startup.readAll(now);
       return;
     }
-    if (this.unsolicited?.token === token) {
-      this.unsolicited.token = null;
-      const sequence = this.unsolicited.octets[0] & 0x0f;
-      this.confirms.push({ sequence, unsolicited: true, since: now });
-      return;
-    }
+    if (this.confirms.committed(token, now)) return;
     const { exchange } = this;
     if (exchange === null || exchange.commit?.token !== token) return;
     // The confirm may have to wait for the line.
     exchange.deadline = now + this.settings.commitWaitMs;
-    this.confirms.push({ sequence: exchange.sequence, unsolicited: false, since: now });
+    this.confirms.want(exchange.sequence, false, now);
   }
 
   /** After a fragment is dealt with: the next one of the same answer, or the end of the exchange. */
-  private goOn(exchange: Exchange, final: boolean, now: Instant): void {
+  private goOn(exchange: AwaitedAnswer, final: boolean, now: Instant): void {
     if (this.exchange !== exchange) return;
     if (final) {
       this.exchange = null;
       if (exchange.task.type === 'read') this.freeAgainAt = now + this.settings.minimumGapMs;
       return;
     }
-    exchange.sequence = (exchange.sequence + 1) & 0x0f;
+    exchange.goOn(now);
     this.sequence = exchange.sequence;
-    exchange.deadline = now + this.settings.responseTimeoutMs;
-    Object.assign(exchange, this.patienceFrom(now, this.settings.responseTimeoutMs));
-    this.answerComes = false;
   }
 }
-
-const isSurvey = (task: Task): task is Task & { survey: string } =>
-  (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined;
 
 /** File objects are for the one who reads the file. */
 const NOTHING = { readings: [], problem: null };
 
-/** Octets of an answer with a block of a file, beside the block. */
-const FILE_OVERHEAD = 4 + 6 + 8;
-
 const surveyOf = (task: Task): { survey?: string } =>
   task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};
-
-/** After so many a device counts as not knowing such a request. */
-const MAX_UNANSWERED = 2;
-
-const carriesUserData = ({ primary, functionCode }: LinkFrame): boolean =>
-  primary &&
-  (functionCode === PrimaryFunction.unconfirmedUserData || functionCode === PrimaryFunction.confirmedUserData);
-
-/** IIN1.1 to IIN1.3: events of the classes 1 to 3 wait. */
-const IIN_EVENTS = IIN_CLASS_EVENTS[1] | IIN_CLASS_EVENTS[2] | IIN_CLASS_EVENTS[3];
-/** Octets of a request beside its objects: link header, transport and application header, checksum. */
-const REQUEST_OVERHEAD = 15;
-/** How long the octets of one frame may falter. */
-const ARRIVAL_SLACK_MS = 100;

@@ -35,6 +35,9 @@ export type Task =
 
 export type TaskOf<Type extends Task['type']> = Extract<Task, { type: Type }>;
 
+export const isSurvey = (task: Task): task is Task & { survey: string } =>
+  (task.type === 'read' || task.type === 'attributes') && task.survey !== undefined;
+
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
 
 /** A task that waits, since when, and what is done as it is taken up. */
