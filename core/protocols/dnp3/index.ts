@@ -18,13 +18,7 @@ export {
 export { Master, type MasterOptions } from './client/master.ts';
 export type { ControlRequest, MasterCommand, MasterEffect } from './client/mastermessages.ts';
 export type { ReportedCommand } from './wire/measured.ts';
-export {
-  Outstation,
-  type ControlItem,
-  type OutstationCommand,
-  type OutstationEffect,
-  type PointUpdate,
-} from './server/outstation.ts';
+export { Outstation, type OutstationCommand, type OutstationEffect, type PointUpdate } from './server/outstation.ts';
 export { ReplayGuard } from './client/replay.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
@@ -46,3 +40,4 @@ export type { DeviceAttribute } from './attributes.ts';
 export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './client/trial.ts';
 export { dnp3At, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
 export { USUAL_CLASS } from './target.ts';
+export type { ControlItem } from './server/controls.ts';

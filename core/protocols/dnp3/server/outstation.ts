@@ -4,16 +4,6 @@ import type { Instant, Session } from '../../../session/index.ts';
 import { encodeFragment, FunctionCode, Iin, IIN_CLASS_EVENTS, type Fragment } from '../wire/application.ts';
 import { fillFragment, wantsOf, type Want } from './answer.ts';
 import { classesNamed, classesToAssign, countersToFreeze } from './pointorders.ts';
-import {
-  ControlStatus,
-  CONTROL_BLOCK_OCTETS,
-  readControlBlock,
-  readSetpoint,
-  SETPOINT_OCTETS,
-  type ControlBlock,
-  type Setpoint,
-  type SetpointVariation,
-} from '../control.ts';
 import { Broadcast } from '../address.ts';
 import { decodeFileObject, encodeFileObject, FileStatus } from '../files/file.ts';
 import { FileShelf, type ShelfRules, type StoredFile } from '../files/fileshelf.ts';
@@ -21,7 +11,9 @@ import { deadbandsOf } from '../order.ts';
 import { CounterSet } from '../counters.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
 import { EventBuffer, type BufferedEvent } from './eventbuffer.ts';
-import { parseHeaders, Qualifier, writeCountHeader, type HeaderProblem, type ObjectHeader } from '../wire/header.ts';
+import { OutstationControls, type ControlItem, type ControlPhase, type Selection } from './controls.ts';
+import { Unsolicited } from './unsolicited.ts';
+import { parseHeaders, writeCountHeader, type HeaderProblem, type ObjectHeader } from '../wire/header.ts';
 import { ByteReader, ByteWriter } from '../../../bytes/index.ts';
 import { Flag } from '../wire/objects.ts';
 import { PointTable, type OutstationPoint, type PointState } from './pointtable.ts';
@@ -30,6 +22,26 @@ import type { OutstationSettings } from '../settings.ts';
 /*
  * The outstation's side of one DNP3 conversation.
  *
+ * answer      what happens                                  becomes      and then
+ * ----------  --------------------------------------------  -----------  --------------------------------------------
+ * any         a new request                                 none         it is carried out and answered
+ * any         the last request again, not a read            as before    its answer again, once there is one
+ * none        a read's answer with events, or more to come  confirm due  the fragment goes out
+ * none        a control is handed out                       control      nothing until the owner's result
+ * control     the result                                    none         the answer with the statuses
+ * confirm due the confirm                                   none         its events are delivered; the next fragment
+ * confirm due another confirm                               as before    counted
+ * confirm due `confirmTimeoutMs`                            none         its events wait again
+ *
+ * unasked     what happens                                  becomes      and then
+ * ----------  --------------------------------------------  -----------  --------------------------------------------
+ * none        a connection                                  confirm due  an empty one, repeated until it is confirmed
+ * none        events of enabled classes, no answer due      confirm due  they go out after `unsolicitedDelayMs`
+ * confirm due its confirm                                   none         its events are delivered; a read that waits
+ * confirm due a read                                        as before    the read waits
+ * confirm due `confirmTimeoutMs`, tries left, no read       as before    the same octets again
+ * confirm due `confirmTimeoutMs` otherwise                  none         its events wait for `unsolicitedRestMs`
+ *
  * Rules:
  *  1. One answer at a time. A new request ends whatever went before it: events reported but not confirmed wait again,
  *     a control's result that is still awaited will not be sent.
@@ -37,18 +49,12 @@ import type { OutstationSettings } from '../settings.ts';
  *     is still to come. A repeated read is read afresh.
  *  3. Events go out oldest first and stay in the buffer until their confirm. An answer of several fragments waits for
  *     the confirm of each one that carries events before the next is made.
- *  4. Controls are decided by the owner: select, operate and direct operate are handed out, and the answer is made
- *     when the owner says how each ended. An operate needs a select with the same octets, the sequence number before
- *     it, and no other request in between, within the select time-out.
+ *  4. Controls are decided by the owner (`OutstationControls`).
  *  5. What is not known is answered with its indication: function code, object, parameter.
- *  6. With `unsolicited`, each connection begins with an empty unsolicited response, repeated until it is confirmed.
- *     After that, events of the classes that the master has enabled go out unasked, one response at a time. One that is
- *     not confirmed is repeated octet for octet; after `unsolicitedRetries` its events wait, and go out anew after a
- *     rest, with another sequence number.
- *  7. A read that comes while an unsolicited response waits for its confirm is answered when that wait has ended;
- *     every other request at once (IEEE 1815, clause 5.1.1.1.3). While an answer waits for its confirm, nothing goes
- *     out unasked.
- *  8. A broadcast is carried out, not answered, and indicated in the next answer.
+ *  6. With `unsolicited`, events go out unasked (`Unsolicited`). A read that comes while an unsolicited response waits
+ *     for its confirm is answered when that wait has ended; every other request at once (IEEE 1815, clause 5.1.1.1.3).
+ *     While an answer waits for its confirm, nothing goes out unasked.
+ *  7. A broadcast is carried out, not answered, and indicated in the next answer.
  */
 
 export interface PointUpdate {
@@ -80,16 +86,9 @@ export type OutstationCommand =
   | { type: 'restarted' }
   | { type: 'resetCounters' };
 
-export interface ControlItem {
-  index: number;
-  block: ControlBlock;
-  /** An analog output, instead of the block. */
-  setpoint?: Setpoint;
-}
-
 export type OutstationEffect =
   | { type: 'send'; octets: Uint8Array }
-  | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: ControlItem[] }
+  | { type: 'control'; token: number; phase: ControlPhase; items: ControlItem[] }
   | { type: 'reported'; events: BufferedEvent[] }
   | { type: 'delivered'; events: BufferedEvent[] }
   /** The master has read the present values of all points. */
@@ -104,17 +103,6 @@ export type OutstationEffect =
   | { type: 'fileDeleted'; name: string }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string };
-
-interface PendingControl {
-  token: number;
-  sequence: number;
-  phase: 'select' | 'operate' | 'direct';
-  /** The objects of the request, to be returned with the statuses. */
-  objects: Uint8Array;
-  statusAt: number[];
-  statuses: (number | null)[];
-  answer: boolean;
-}
 
 const NO_OBJECTS = new Uint8Array(0);
 
@@ -132,9 +120,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   /** An answer under way: what it still wants to carry, and the confirm it waits for. */
   private answering: { wants: Want[]; sequence: number; iin: number } | null = null;
   private confirmDue: { sequence: number; deadline: Instant } | null = null;
-  private selection: { objects: Uint8Array; sequence: number; until: Instant } | null = null;
-  private pendingControl: PendingControl | null = null;
-  private token = 0;
+  private readonly controls: OutstationControls;
+  private readonly unsolicited: Unsolicited;
   private connected = false;
   /** What is carried out now is not answered. */
   private silently = false;
@@ -142,13 +129,6 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private clockOffsetMs = 0;
   private recordedAt: Instant | null = null;
   private broadcastHeard: number | null = null;
-  /** Classes whose events go out unasked (bits). */
-  private unsolicitedClasses = 0;
-  private unsolicitedSequence = 0;
-  /** The empty first one of this connection is confirmed. */
-  private introduced = false;
-  private unsolicitedDue: Instant | null = null;
-  private unsolicitedPending: { octets: Uint8Array; sequence: number; deadline: Instant; tries: number } | null = null;
   /** A read that waits until an unsolicited response is confirmed or given up. */
   private deferred: Fragment | null = null;
 
@@ -161,6 +141,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.points = new PointTable(points, Flag.restart);
     this.events = new EventBuffer(settings.eventsPerClass);
     this.needsTime = settings.takesTime;
+    this.controls = new OutstationControls(settings, this.points);
     const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
     this.endpoint = new Endpoint({
       role: 'outstation',
@@ -170,6 +151,13 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       maxFragment,
       counters: this.counters,
       selfAddress: settings.selfAddress,
+    });
+    const { counters, events } = this;
+    this.unsolicited = new Unsolicited({
+      ...{ settings, events, counters },
+      indications: () => this.indications(),
+      send: (octets, at) => this.endpoint.sendFragment(octets, at),
+      reported: (reported) => this.effects.push({ type: 'reported', events: reported }),
     });
   }
 
@@ -185,8 +173,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.connected = true;
     this.endpoint.reset();
     this.forgetConversation();
-    this.introduced = false;
-    if (this.settings.unsolicited) this.sendUnsolicited(now);
+    this.unsolicited.start(now);
   }
 
   stop(_now: Instant): void {
@@ -197,13 +184,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private forgetConversation(): void {
     this.lastRequest = null;
     this.lastAnswer = null;
-    this.selection = null;
-    this.pendingControl = null;
+    this.controls.forget();
     this.deferred = null;
     this.files.reset();
-    this.unsolicitedDue = null;
-    if (this.unsolicitedPending !== null) this.events.unmark();
-    this.unsolicitedPending = null;
+    this.unsolicited.forget();
     this.dropAnswer();
   }
 
@@ -262,80 +246,26 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       this.counters.add('timeouts');
       this.dropAnswer();
     }
-    if (this.unsolicitedPending !== null && now >= this.unsolicitedPending.deadline) this.onUnconfirmed(now);
+    if (this.unsolicited.wake(this.deferred !== null, now)) this.answerDeferred(now);
     this.considerUnsolicited(now);
   }
 
   get deadline(): Instant | null {
-    const times = [this.confirmDue?.deadline, this.unsolicitedPending?.deadline, this.endpoint.deadline].flatMap(
-      (at) => at ?? [],
-    );
-    if (this.unsolicitedPending === null && this.confirmDue === null && this.unsolicitedDue !== null)
-      times.push(this.unsolicitedDue);
+    const unsolicited = this.unsolicited.deadline(this.confirmDue === null);
+    const times = [this.confirmDue?.deadline, unsolicited, this.endpoint.deadline].flatMap((at) => at ?? []);
     return times.length > 0 ? Math.min(...times) : null;
   }
 
-  // ---- what goes out unasked
-
-  /** Sends what is due; called whenever something has changed. */
+  /** What goes out unasked does so when nothing else is under way. */
   private considerUnsolicited(now: Instant): void {
-    if (!this.settings.unsolicited || !this.connected || !this.introduced) return;
-    if (this.unsolicitedPending !== null || this.confirmDue !== null || this.pendingControl !== null) return;
-    const waiting = ([1, 2, 3] as const).some(
-      (n) => this.unsolicitedClasses & (1 << (n - 1)) && this.events.hasWaiting(n),
-    );
-    if (!waiting) {
-      this.unsolicitedDue = null;
-      return;
-    }
-    this.unsolicitedDue ??= now + this.settings.unsolicitedDelayMs;
-    if (now >= this.unsolicitedDue) this.sendUnsolicited(now);
-  }
-
-  /** Events of the enabled classes, or nothing at all in the first one of a connection. */
-  private sendUnsolicited(now: Instant): void {
-    const wanted = (event: BufferedEvent): boolean => (this.unsolicitedClasses & (1 << (event.class - 1))) !== 0;
-    const wants: Want[] = this.introduced ? [{ what: 'events', wanted, variation: 0, limit: Infinity }] : [];
-    const { objects, events } = fillFragment(wants, this.events, this.settings.maxFragment - 4);
-    const reported = this.events.markReported(new Set(events));
-    const sequence = this.unsolicitedSequence;
-    this.unsolicitedSequence = (sequence + 1) & 0x0f;
-    const control = { first: true, final: true, confirm: true, unsolicited: true, sequence };
-    const octets = encodeFragment(control, FunctionCode.unsolicitedResponse, this.indications(), objects);
-    const deadline = now + this.settings.confirmTimeoutMs;
-    this.unsolicitedPending = { octets, sequence, deadline, tries: 0 };
-    this.unsolicitedDue = null;
-    this.counters.add('unsolicited');
-    this.endpoint.sendFragment(octets, now);
-    if (reported.length > 0) this.effects.push({ type: 'reported', events: reported });
-  }
-
-  private onUnconfirmed(now: Instant): void {
-    const pending = this.unsolicitedPending;
-    if (pending === null) return;
-    this.counters.add('timeouts');
-    if (this.deferred === null && (pending.tries < this.settings.unsolicitedRetries || !this.introduced)) {
-      pending.tries++;
-      // The empty first one is repeated for ever, ever more rarely than not at all.
-      const rest = pending.tries > this.settings.unsolicitedRetries;
-      pending.deadline = now + (rest ? this.settings.unsolicitedRestMs : this.settings.confirmTimeoutMs);
-      this.counters.add('retries');
-      this.endpoint.sendFragment(pending.octets, now);
-      return;
-    }
-    this.unsolicitedPending = null;
-    this.events.unmark();
-    this.unsolicitedDue = now + this.settings.unsolicitedRestMs;
-    this.answerDeferred(now);
+    if (this.connected && this.confirmDue === null && !this.controls.isPending) this.unsolicited.consider(now);
   }
 
   private onUnsolicitedConfirm(sequence: number, now: Instant): void {
-    if (this.unsolicitedPending?.sequence !== sequence) {
+    if (!this.unsolicited.confirmed(sequence)) {
       this.counters.add('unexpectedFragments');
       return;
     }
-    this.unsolicitedPending = null;
-    this.introduced = true;
     this.counters.add('confirmsReceived');
     this.confirmed();
     this.answerDeferred(now);
@@ -373,7 +303,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     point.flags = flags;
     point.time = time;
     const change = Math.abs(value - point.reportedValue);
-    const changed = text !== point.reportedText || (change > 0 && ((exact && !point.deadbandSet) || change >= point.deadband));
+    const changed =
+      text !== point.reportedText || (change > 0 && ((exact && !point.deadbandSet) || change >= point.deadband));
     // A text has no flags on the wire.
     const flagged = kind !== 'text' && flags !== point.reportedFlags;
     if (!always && !flagged && !changed) return;
@@ -450,7 +381,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       if (this.lastAnswer !== null) this.endpoint.sendFragment(this.lastAnswer, now);
       return;
     }
-    if (functionCode === FunctionCode.read && this.unsolicitedPending !== null) {
+    if (functionCode === FunctionCode.read && this.unsolicited.isPending) {
       this.deferred = fragment;
       return;
     }
@@ -461,10 +392,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private onNewRequest(fragment: Fragment, now: Instant): void {
     this.lastRequest = fragment.octets;
     this.lastAnswer = null;
-    this.pendingControl = null;
+    const selection = this.controls.newRequest();
     this.dropAnswer();
-    const { selection } = this;
-    this.selection = null;
     this.onRequest(fragment, selection, now);
   }
 
@@ -477,7 +406,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.silently = false;
   }
 
-  private onRequest(fragment: Fragment, selection: Outstation['selection'], now: Instant): void {
+  private onRequest(fragment: Fragment, selection: Selection | null, now: Instant): void {
     const { sequence } = fragment.control;
     switch (fragment.functionCode) {
       case FunctionCode.read:
@@ -492,12 +421,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case FunctionCode.write:
         return this.onWrite(fragment, now);
       case FunctionCode.select:
-        return this.onControl(fragment, 'select', now);
       case FunctionCode.operate:
-        return this.onOperate(fragment, selection, now);
       case FunctionCode.directOperate:
       case FunctionCode.directOperateNoAck:
-        return this.onControl(fragment, 'direct', now);
+        return this.onControl(fragment, selection, now);
       case FunctionCode.immediateFreeze:
       case FunctionCode.freezeAndClear:
         return this.answer(sequence, this.freeze(fragment, now), now);
@@ -584,7 +511,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const enable = fragment.functionCode === FunctionCode.enableUnsolicited;
     if (enable && !this.settings.unsolicited) return Iin.functionNotSupported;
     const { bits, problem, iin } = classesNamed(fragment);
-    this.unsolicitedClasses = enable ? this.unsolicitedClasses | bits : this.unsolicitedClasses & ~bits;
+    const { unsolicited } = this;
+    unsolicited.classes = enable ? unsolicited.classes | bits : unsolicited.classes & ~bits;
     return iin | this.problemIndication(problem);
   }
 
@@ -687,86 +615,28 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- controls
 
-  private onOperate(fragment: Fragment, selection: Outstation['selection'], now: Instant): void {
-    const objects = fragment.octets.subarray(fragment.objectsAt);
-    const matches =
-      selection !== null &&
-      sameBytes(selection.objects, objects) &&
-      fragment.control.sequence === ((selection.sequence + 1) & 0x0f);
-    if (matches && now <= selection.until) this.onControl(fragment, 'operate', now);
-    else this.onControl(fragment, 'operate', now, matches ? ControlStatus.timeout : ControlStatus.noSelect);
+  private onControl(fragment: Fragment, selection: Selection | null, now: Instant): void {
+    const asked = this.controls.ask(fragment, selection, now);
+    switch (asked.what) {
+      case 'refused': {
+        const iin = asked.iin | this.problemIndication(asked.problem);
+        if (asked.answer) this.answer(fragment.control.sequence, iin, now);
+        break;
+      }
+      case 'decided':
+        this.onControlResult(asked.token, [], now);
+        break;
+      case 'handedOut':
+        this.effects.push({ type: 'control', token: asked.token, phase: asked.phase, items: asked.items });
+        break;
+      default:
+        asked satisfies never;
+    }
   }
 
-  /** With `refusal` all items get that status and nothing is handed out. */
-  private onControl(fragment: Fragment, phase: PendingControl['phase'], now: Instant, refusal?: number): void {
-    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, true);
-    const answer = fragment.functionCode !== FunctionCode.directOperateNoAck;
-    const { sequence } = fragment.control;
-    const indexed = (h: ObjectHeader): boolean =>
-      h.qualifier === Qualifier.count8Index8 || h.qualifier === Qualifier.count16Index16;
-    let iin = this.problemIndication(problem);
-    if (headers.some((h) => h.type?.what !== 'control' && h.type?.what !== 'setpoint')) iin |= Iin.objectUnknown;
-    else if (headers.length === 0 || headers.some((h) => !indexed(h))) iin |= Iin.parameterError;
-    if (iin !== 0) {
-      if (answer) this.answer(sequence, iin, now);
-      return;
-    }
-    const items = headers.flatMap((header) =>
-      header.items.map((item) => ({
-        ...item,
-        variation: header.type?.what === 'setpoint' ? setpointVariation(header) : null,
-      })),
-    );
-    const statuses = items.map((item, i): number | null => {
-      if (refusal !== undefined) return refusal;
-      if (i >= this.settings.maxControls) return ControlStatus.tooManyObjects;
-      const kind = item.variation === null ? 'output' : 'setpoint';
-      return this.points.get(kind, item.index) === undefined ? ControlStatus.notSupported : null;
-    });
-    const pending: PendingControl = {
-      token: ++this.token,
-      sequence,
-      phase,
-      objects: fragment.octets.slice(fragment.objectsAt),
-      statusAt: items.map(
-        ({ at, variation }) =>
-          at - fragment.objectsAt + (variation === null ? CONTROL_BLOCK_OCTETS : SETPOINT_OCTETS[variation]) - 1,
-      ),
-      statuses,
-      answer,
-    };
-    this.pendingControl = pending;
-    const open = items.filter((_, i) => statuses[i] === null);
-    if (open.length === 0) {
-      this.onControlResult(pending.token, [], now);
-      return;
-    }
-    this.effects.push({
-      type: 'control',
-      token: pending.token,
-      phase,
-      items: open.map(({ index, at, variation }) =>
-        variation === null
-          ? { index, block: readControlBlock(fragment.octets, at) }
-          : { index, block: NO_BLOCK, setpoint: readSetpoint(fragment.octets, at, variation) },
-      ),
-    });
-  }
-
-  /** The statuses are those of the items handed out, in order. */
   private onControlResult(token: number, results: readonly number[], now: Instant): void {
-    const pending = this.pendingControl;
-    if (pending === null || pending.token !== token) return;
-    this.pendingControl = null;
-    let next = 0;
-    const statuses = pending.statuses.map((status) => status ?? results[next++] ?? ControlStatus.undefined);
-    const objects = pending.objects.slice();
-    statuses.forEach((status, i) => (objects[pending.statusAt[i]] = status & 0x7f));
-    if (pending.phase === 'select' && statuses.every((status) => status === ControlStatus.success)) {
-      const until = now + this.settings.selectTimeoutMs;
-      this.selection = { objects: pending.objects, sequence: pending.sequence, until };
-    }
-    if (pending.answer) this.answer(pending.sequence, 0, now, objects);
+    const answer = this.controls.result(token, results, now);
+    if (answer !== null) this.answer(answer.sequence, 0, now, answer.objects);
   }
 }
 
@@ -775,10 +645,6 @@ const FILE_GROUP = 70;
 const TEXT_OVERHEAD = 4 + 7 + 2;
 /** Octets of an answer with a block of a file, beside the block. */
 const FILE_OVERHEAD = 4 + 6 + 8;
-const NO_BLOCK: ControlBlock = { code: 0, count: 0, onMs: 0, offMs: 0, status: 0 };
-const setpointVariation = ({ variation }: ObjectHeader): SetpointVariation =>
-  ([1, 2, 3, 4] as const).find((one) => one === variation) ?? 1;
-
 /** What makes sense for all outstations at once. */
 const BROADCAST_FUNCTIONS: readonly number[] = [
   FunctionCode.write,

@@ -7,7 +7,8 @@ import type { Dnp3TargetAt } from '../points.ts';
 import { flagsFromQuality, flagWords } from '../quality.ts';
 import type { OutstationSettings } from '../settings.ts';
 import type { BufferedEvent } from './eventbuffer.ts';
-import { Outstation, type ControlItem, type OutstationCommand, type OutstationEffect } from './outstation.ts';
+import type { ControlItem } from './controls.ts';
+import { Outstation, type OutstationCommand, type OutstationEffect } from './outstation.ts';
 import { objectWords, type OutstationPoint } from './pointtable.ts';
 
 type Spot = { kind: PointKind; at: Dnp3TargetAt };
