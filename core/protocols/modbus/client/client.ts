@@ -1,4 +1,4 @@
-import { Priority, type Wish } from '../../../line/index.ts';
+import type { Wish } from '../../../line/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint } from '../../client.ts';
 import type { ControlStep } from '../../control.ts';
@@ -6,24 +6,32 @@ import { CounterSet } from '../counters.ts';
 import type { Order } from '../order.ts';
 import type { ModbusAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
-import { encodeFrame, FRAME_OVERHEAD, OCTET_WIDTH, type FramingName, type WireEvent } from '../wire/frame.ts';
-import {
-  decodeAnswer,
-  encodeRequest,
-  ExceptionCode,
-  exceptionWords,
-  isBitRead,
-  isRead,
-  type Answer,
-  type Request,
-} from '../wire/pdu.ts';
-import { blockWords, READ_FUNCTION } from './blocks.ts';
+import { encodeFrame, type FramingName, type WireEvent } from '../wire/frame.ts';
+import { decodeAnswer, encodeRequest, ExceptionCode, exceptionWords, type Answer } from '../wire/pdu.ts';
+import { blockWords } from './blocks.ts';
 import { CarryingAnswer } from './readings.ts';
+import { answerOctets, priorityOf, requestOf, settled, wordsOf, type Exchange, type Job } from './requests.ts';
 import { Rounds, type RunningBlock } from './rounds.ts';
-import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
+import { WriteQueue } from './writequeue.ts';
 
 /*
  * Our side towards one Modbus server.
+ *
+ * server     what happens                                        becomes    and then
+ * ---------  --------------------------------------------------  ---------  ------------------------------------------
+ * unknown    an answer                                           answering  the rounds go on
+ * unknown    its only block, or two in a row, without an answer  silent     what waits is given up
+ * answering  the same, or no link for as long                    silent     the same; one read in `silentPeriodMs`
+ * silent     an answer                                           answering  everything is read
+ *
+ * request    what happens                                        becomes    and then
+ * ---------  --------------------------------------------------  ---------  ------------------------------------------
+ * waits      the line is this one's, the window has room         under way  it is sent
+ * under way  its answer                                          over       values, words, or the next step of a write
+ * under way  no answer: a read with tries left                   waits      again, as a new transaction
+ * under way  no answer: a read                                   over       its block is suspect, or the server silent
+ * under way  no answer: a write                                  over       unknown: it is never sent again
+ * under way  the link is lost                                    over       the same; a read is due again
  *
  * Rules:
  *  1. One request at a time; over TCP as many as the settings say, where only reads are under way.
@@ -41,22 +49,6 @@ import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes
  *  8. A period of 0: read once when the connection is made.
  */
 
-type Job =
-  | { type: 'read'; running: RunningBlock }
-  | { type: 'write'; writing: Writing }
-  | { type: 'order'; id: string; order: Order; survey: boolean };
-
-interface Exchange {
-  job: Job;
-  request: Request;
-  transaction: number;
-  attempt: number;
-  sentAt: Instant;
-  deadline: Instant;
-  /** Octets that keep coming put the deadline off no further. */
-  patienceEnds: Instant;
-}
-
 const MAX_WAITING = 32;
 /** Requests of one turn, where several may be under way. */
 const MOST_IN_TURN = 64;
@@ -64,8 +56,6 @@ const MOST_IN_TURN = 64;
 const ARRIVAL_SLACK_MS = 100;
 const MAX_EXTENSION = 4;
 const EMPTY = new Uint8Array(0);
-/** Any data would do; this tells a crossed wire from an echo. */
-const ECHO = Uint8Array.of(0xa5, 0x37);
 
 export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   readonly counters: CounterSet;
@@ -82,9 +72,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private repetitions: { job: Job & { type: 'read' }; attempt: number; since: Instant }[] = [];
   /** A read that was given up while others were answered so far, and why: the next answer decides. */
   private suspect: { running: RunningBlock; words: string } | null = null;
-  private controls: Writing['control'][] = [];
-  /** Pulses that are to be ended, and when. */
-  private pulses: { at: Instant; writing: Writing }[] = [];
+  private readonly writes: WriteQueue;
   private orders: { id: string; order: Order; since: Instant; survey: boolean }[] = [];
   /** A block that a write touched, to be read before anything else. */
   private readBack: { running: RunningBlock; since: Instant }[] = [];
@@ -105,6 +93,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     private readonly options: ClientOptions<ModbusAt>,
   ) {
     this.counters = new CounterSet(now);
+    this.writes = new WriteQueue(settings, (id, step) => this.report(id, step));
     this.lossAt = now + this.patienceMs;
     this.rounds = new Rounds(settings, framing, options);
     this.plan(options.points, now);
@@ -123,7 +112,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   get atRest(): boolean {
-    const waits = this.controls.length + this.orders.length + this.pulses.length + this.readBack.length;
+    const waits = this.writes.size + this.orders.length + this.readBack.length;
     return waits === 0 && this.repetitions.length === 0 && !this.holdsLine && this.rounds.isDone;
   }
 
@@ -158,7 +147,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.up = false;
     this.lossAt ??= now + this.patienceMs;
     for (const { job } of this.takeOutstanding()) {
-      if (job.type === 'write') this.writeLost(job.writing, 'the link was lost');
+      if (job.type === 'write') this.writes.lost(job.writing, 'the link was lost');
       if (job.type === 'order') this.endOrder(job, 'the link was lost before the device answered');
     }
     this.failWaiting('the link was lost before it was sent');
@@ -177,7 +166,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         settled(exchange);
         this.onDeadline(exchange, now);
       }
-    this.expire(now);
+    this.writes.expire(now);
     if (this.lossAt !== null && now >= this.lossAt && !this.up) {
       this.lossAt = null;
       this.becomeSilent(now, 'no connection');
@@ -188,21 +177,22 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const times: Instant[] = [];
     for (const { deadline } of this.outstanding.values()) times.push(deadline);
     if (this.lossAt !== null && !this.up) times.push(this.lossAt);
-    for (const { expiresAt } of this.controls) times.push(expiresAt);
+    times.push(this.writes.nextExpiry);
     if (this.up && !this.holdsLine) {
       const next = this.nextWish();
       if (next !== null) times.push(Math.max(next, this.freeAgainAt, this.owed.count > 0 ? this.owed.until : 0));
     }
-    return times.length > 0 ? Math.min(...times) : null;
+    const earliest = Math.min(...times);
+    return earliest === Infinity ? null : earliest;
   }
 
   /** When there is something to send; null: never by itself. */
   private nextWish(): Instant | null {
-    if (this.controls.length + this.repetitions.length + this.readBack.length > 0) return 0;
-    const pulse = this.pulses.length > 0 ? Math.min(...this.pulses.map(({ at }) => at)) : Infinity;
-    if (this.state === 'silent') return Math.min(pulse, this.nextProbe);
+    if (this.repetitions.length + this.readBack.length > 0) return 0;
+    const write = this.writes.nextDue;
+    if (this.state === 'silent') return Math.min(write, this.nextProbe);
     if (this.orders.length > 0) return 0;
-    const next = Math.min(pulse, this.rounds.nextDue);
+    const next = Math.min(write, this.rounds.nextDue);
     return next === Infinity ? null : next;
   }
 
@@ -215,15 +205,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   /** What is next, without taking it. */
   private nextJob(now: Instant): { job: Job; since: Instant; attempt: number } | null {
-    const pulse = this.pulses.find(({ at }) => now >= at);
-    if (pulse) return { job: { type: 'write', writing: pulse.writing }, since: pulse.at, attempt: 0 };
-    const [control] = this.controls;
-    if (control !== undefined) {
-      const first = firstRequest(control, this.settings);
-      // What cannot be sent has been refused when it came.
-      if (typeof first !== 'string')
-        return { job: { type: 'write', writing: { control, ...first } }, since: now, attempt: 0 };
-    }
+    const write = this.writes.next(now);
+    if (write !== null) return { job: { type: 'write', writing: write.writing }, since: write.since, attempt: 0 };
     const [back] = this.readBack;
     if (back) return { job: { type: 'read', running: back.running }, since: back.since, attempt: 0 };
     const [repetition] = this.repetitions;
@@ -272,8 +255,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private begin(job: Job): void {
     switch (job.type) {
       case 'write':
-        this.pulses = this.pulses.filter(({ writing }) => writing !== job.writing);
-        this.controls = this.controls.filter((control) => control !== job.writing.control);
+        this.writes.begin(job.writing);
         break;
       case 'order':
         this.orders = this.orders.filter(({ id }) => id !== job.id);
@@ -294,7 +276,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.transaction = this.framing === 'tcp' ? (this.transaction + 1) & 0xffff : 0;
     const octets = encodeFrame(this.framing, this.transaction, this.settings.unitId, pdu);
     const { octetMs } = this.options;
-    const lineMs = octetMs === 0 ? 0 : (octets.length + this.answerOctets(request)) * octetMs;
+    const lineMs = octetMs === 0 ? 0 : (octets.length + answerOctets(request, this.framing)) * octetMs;
     const waitMs = this.state === 'silent' ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
     this.outstanding.set(this.transaction, {
       ...{ job, request, attempt, transaction: this.transaction, sentAt: now },
@@ -307,26 +289,15 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (attempt > 0 && this.state !== 'silent') this.counters.add('retries');
     if (job.type === 'write') {
       this.counters.add('writes');
-      if (job.writing.step === 'write') this.tell(job.writing, { step: 'operateSent' });
+      this.writes.sent(job.writing);
     }
     this.effects.push({ type: 'send', octets });
-  }
-
-  private answerOctets(request: Request): number {
-    const width = OCTET_WIDTH[this.framing];
-    const data =
-      !isRead(request.code) || !('count' in request)
-        ? 3
-        : isBitRead(request.code)
-          ? Math.ceil(request.count / 8)
-          : request.count * 2;
-    return FRAME_OVERHEAD[this.framing] + (2 + data) * width;
   }
 
   octetsArrive(now: Instant): void {
     const { octetMs } = this.options;
     for (const exchange of this.outstanding.values()) {
-      const lineMs = octetMs === 0 ? 0 : this.answerOctets(exchange.request) * octetMs;
+      const lineMs = octetMs === 0 ? 0 : answerOctets(exchange.request, this.framing) * octetMs;
       const comes = now + lineMs + ARRIVAL_SLACK_MS;
       if (exchange.deadline < comes)
         exchange.deadline = Math.max(exchange.deadline, Math.min(comes, exchange.patienceEnds));
@@ -349,7 +320,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         this.plan(command.points, now);
         break;
       case 'control':
-        this.onControl(command, now);
+        this.writes.add(command, this.hindrance, now);
         break;
       case 'pollNow':
         this.rounds.all(now);
@@ -382,33 +353,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     else this.orders.push({ id, order, since: now, survey });
   }
 
-  private onControl(control: Writing['control'], now: Instant): void {
-    const fail = (words: string): void =>
-      this.report(control.id, { step: 'failed', words: `${words}; nothing was sent` });
-    const first = firstRequest(control, this.settings);
-    if (now >= control.expiresAt)
-      this.report(control.id, { step: 'expired', words: 'it had expired before it was sent' });
-    else if (this.hindrance !== null) fail(this.hindrance);
-    else if (this.controls.length >= MAX_WAITING) fail(`${MAX_WAITING} controls wait already`);
-    else if (typeof first === 'string') fail(first);
-    // There is no select on the line: whoever selects is told that it may operate.
-    else if (control.mode === 'selectOnly') this.report(control.id, { step: 'selected' });
-    else this.controls.push(control);
-  }
-
-  private expire(now: Instant): void {
-    this.controls = this.controls.filter(({ id, expiresAt }) => {
-      if (now < expiresAt) return true;
-      this.report(id, { step: 'expired', words: 'it had expired before it was sent' });
-      return false;
-    });
-  }
-
   private report(id: string, step: ControlStep): void {
     this.effects.push({ type: 'control', id, ...step });
-  }
-  private tell({ control }: Writing, step: ControlStep): void {
-    this.report(control.id, step);
   }
 
   private endOrder(
@@ -502,7 +448,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         else if (!answer.ok) this.onRefused(job.running, answer.exception, now);
         break;
       case 'write':
-        this.onWritten(job.writing, answer, now);
+        this.onWritten(job, answer, now);
         break;
       case 'order':
         this.onOrdered(job, answer);
@@ -538,32 +484,9 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     });
   }
 
-  private onWritten(writing: Writing, answer: Answer, now: Instant): void {
-    if (!answer.ok && answer.exception !== ExceptionCode.acknowledge) {
-      const words = exceptionWords(answer.exception);
-      if (writing.step === 'end') this.tell(writing, { step: 'unknown', words: `its end was not taken: ${words}` });
-      else this.tell(writing, { step: 'refused', status: answer.exception, words });
-      return;
-    }
-    if (writing.step === 'read') {
-      if (now >= writing.control.expiresAt) {
-        this.tell(writing, { step: 'expired', words: 'it had expired before it was written' });
-        return;
-      }
-      const register = answer.ok && 'data' in answer.response ? answer.response.data : EMPTY;
-      const request = writeAfterRead(writing, register, this.settings);
-      // Whoever wrote the register in between would be overruled: the write goes out next.
-      this.pulses.unshift({ at: now, writing: { ...writing, step: 'write', request } });
-      return;
-    }
-    this.lookAgain(writing.control.at, now);
-    const end = writing.step === 'write' ? endRequest(writing, this.settings) : null;
-    if (end !== null) {
-      const wait = writing.control.operation === 'pulseOff' ? writing.control.offMs : writing.control.onMs;
-      this.pulses.push({ at: now + wait, writing: { ...writing, step: 'end', request: end } });
-      return;
-    }
-    this.tell(writing, { step: 'operated' });
+  private onWritten({ writing }: Job & { type: 'write' }, answer: Answer, now: Instant): void {
+    const written = this.writes.answered(writing, answer, now);
+    if (written !== null) this.lookAgain(written, now);
   }
 
   private lookAgain(at: ModbusAt, now: Instant): void {
@@ -596,7 +519,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private onUnanswered({ job, attempt }: Exchange, words: string, now: Instant): void {
     switch (job.type) {
       case 'write':
-        this.writeLost(job.writing, words);
+        this.writes.lost(job.writing, words);
         // A late answer to it would pass for one to the next request.
         if (this.framing !== 'tcp') this.owed = { until: now + this.settings.responseTimeoutMs, count: 1 };
         return;
@@ -627,12 +550,6 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.becomeSilent(now, `${words} to ${attempt + 1 === 1 ? '1 request' : `${attempt + 1} requests`}`);
   }
 
-  private writeLost(writing: Writing, words: string): void {
-    if (writing.step === 'read') this.tell(writing, { step: 'failed', words: `${words} before it was written` });
-    else if (writing.step === 'write') this.tell(writing, { step: 'unknown', words: `it was written, but ${words}` });
-    else this.tell(writing, { step: 'unknown', words: `the pulse was begun; its end was written, but ${words}` });
-  }
-
   private becomeSilent(now: Instant, words: string): void {
     if (this.state !== 'silent') this.effects.push({ type: 'communication', state: 'silent', words });
     this.state = 'silent';
@@ -644,23 +561,11 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   private failWaiting(words: string): void {
-    for (const { id } of this.controls.splice(0)) this.report(id, { step: 'failed', words });
-    for (const { writing } of this.pulses.splice(0))
-      this.tell(
-        writing,
-        writing.step === 'end'
-          ? { step: 'unknown', words: `the pulse was begun, and could not be ended: ${words}` }
-          : { step: 'failed', words },
-      );
+    this.writes.failAll(words);
     for (const order of this.orders.splice(0)) this.endOrder(order, words);
     this.repetitions = [];
     this.rounds.release();
   }
-}
-
-/** What was asked for is under way no more. */
-function settled({ job }: Exchange): void {
-  if (job.type === 'read') job.running.underWay = false;
 }
 
 /** Objects of an identification (Modbus Application Protocol V1.1b3, 6.21, table of object ids). */
@@ -673,28 +578,3 @@ const OBJECT_NAMES: Record<number, string> = {
   5: 'model',
   6: 'application',
 };
-
-function requestOf(job: Job): Request {
-  switch (job.type) {
-    case 'read': {
-      const { table, start, count } = job.running.block;
-      return { code: READ_FUNCTION[table], address: start, count };
-    }
-    case 'write':
-      return job.writing.request;
-    case 'order':
-      if (job.order.what === 'identify') return { code: 0x2b, access: 1, object: 0 };
-      return {
-        code: 0x08,
-        sub: job.order.what === 'echo' ? 0 : 1,
-        data: job.order.what === 'echo' ? ECHO : Uint8Array.of(0, 0),
-      };
-    default:
-      return job satisfies never;
-  }
-}
-
-const priorityOf = (job: Job): Priority =>
-  job.type === 'write' ? Priority.control : job.type === 'read' ? Priority.events : Priority.background;
-const wordsOf = (job: Job): string =>
-  job.type === 'read' ? `read ${blockWords(job.running.block)}` : job.type === 'write' ? 'write' : job.order.what;
