@@ -105,6 +105,7 @@ const keyOf = ({ parent, document }: PointRow): string => pointKey(parent, addre
 
 /** Problems of the rows, by id; the worst first. */
 export type Problems = ReadonlyMap<number, readonly PointProblem[]>;
+export const NO_PROBLEMS: Problems = new Map();
 
 export interface Lookups {
   mapped: MappedWords;
@@ -220,3 +221,12 @@ export const rangeOf = (a: { row: number; column: number }, b: { row: number; co
 });
 
 export const rowWords = ({ parent, document }: PointRow): string => `${parent} ${addressOf(document) || 'no address'}`;
+
+export const byCode = <One extends { code: string }>(items: readonly One[]): ReadonlyMap<string, One> =>
+  new Map(items.map((one) => [one.code, one]));
+
+/** Where in the view each row is, by its id. */
+export const placesById = (
+  rows: readonly PointRow[],
+  view: readonly number[],
+): ReadonlyMap<number | undefined, number> => new Map(view.map((row, place) => [rows[row].id, place]));

@@ -1,0 +1,63 @@
+/** Of a row, pixels. */
+export const ROW = 30;
+/**
+ * Rows drawn beyond the edge that is scrolled to: as many as a fast wheel covers in a slow frame, since a frame shows
+ * what was drawn before it. Just after the view changed only a few, more with each frame: a filter that is typed has
+ * little to draw.
+ */
+const AHEAD = { usual: 150, changed: 20, step: 10 };
+const GROWS_AFTER_MS = 150;
+const BEHIND = 10;
+
+/** Which rows of a long list are drawn, in slots that are used again. To be made while a component is. */
+export class GridWindow {
+  /** Of the place that the rows are seen through, pixels. */
+  height = $state(600);
+  private top = $state(0);
+  private upwards = $state(false);
+  /** How far ahead a view is drawn by now. */
+  private grown = $state.raw<{ view: readonly number[]; rows: number } | null>(null);
+
+  constructor(
+    private readonly view: () => readonly number[],
+    private readonly total: () => number,
+  ) {
+    $effect(() => {
+      const now = this.view();
+      let frame = 0;
+      const grow = (rows: number): void => {
+        this.grown = { view: now, rows };
+        if (rows < AHEAD.usual) frame = requestAnimationFrame(() => grow(rows + AHEAD.step));
+      };
+      const timer = setTimeout(() => grow(AHEAD.changed + AHEAD.step), GROWS_AFTER_MS);
+      return () => {
+        clearTimeout(timer);
+        cancelAnimationFrame(frame);
+      };
+    });
+  }
+
+  scrolled(top: number): void {
+    if (top === this.top) return;
+    this.upwards = top < this.top;
+    this.top = top;
+  }
+
+  private readonly ahead = $derived.by(() => (this.grown?.view === this.view() ? this.grown.rows : AHEAD.changed));
+  private readonly visible = $derived.by(() => Math.ceil(this.height / ROW));
+
+  /**
+   * Which row of the view each slot shows: a row keeps its slot while it is in sight. A slot with nothing to show (-1)
+   * is kept, hidden: making rows anew when a filter is taken away would take longer than the filter.
+   */
+  readonly slots = $derived.by(() => {
+    const { ahead, visible } = this;
+    const { length } = this.view();
+    const drawn = visible + ahead + BEHIND;
+    const count = Math.min(visible + AHEAD.usual + BEHIND, this.total());
+    const first = Math.max(0, Math.min(length - drawn, Math.floor(this.top / ROW) - (this.upwards ? ahead : BEHIND)));
+    const shown = new Array<number>(count).fill(-1);
+    for (let i = first; i < Math.min(first + Math.min(drawn, count), length); i++) shown[i % count] = i;
+    return shown;
+  });
+}
