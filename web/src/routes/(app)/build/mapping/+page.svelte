@@ -1,15 +1,15 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import { misfitOf, OBJECT_SCHEMAS, valueAt, withValueAt, type MappingConfig } from '@halvix/core/config';
+  import { misfitOf, type MappingConfig } from '@halvix/core/config';
   import { applyRule, usualNumbering, type MappingRule } from '@halvix/core/mapping';
-  import { isControl, KIND_WORDS, POINT_KINDS, targetKinds, type PointKind } from '@halvix/core/point';
+  import { isControl } from '@halvix/core/point';
   import { addressOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
   import { mappingRows, mergedRows, pointRows, targetsTwice } from '$lib/build/rows.ts';
-  import SettingInput from '$lib/components/build/SettingInput.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import EditMapping from '$lib/components/build/EditMapping.svelte';
+  import MapByRule from '$lib/components/build/MapByRule.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import type { Column } from '$lib/table.ts';
 
@@ -32,7 +32,7 @@
   let problem = $state<string | null>(null);
   let only = $state<'all' | 'mapped' | 'unmapped' | 'wrong'>('all');
   let ruling = $state(false);
-  let edited = $state<{ held: Held<MappingConfig>; document: MappingConfig; point: PointRow | null } | null>(null);
+  let edited = $state.raw<{ held: Held<MappingConfig>; point: PointRow | null } | null>(null);
 
   async function load(): Promise<void> {
     try {
@@ -96,7 +96,6 @@
   const places = $derived(
     new Map([...rows].sort((a, b) => (order(a) < order(b) ? -1 : 1)).map((row, at) => [row.key, at])),
   );
-  const targets = $derived(targetsOf(outbound?.protocol ?? FIRST_PROTOCOL));
 
   const sourceOf = (row: Row): string =>
     row.held ? row.held.document.point : (row.point && addressOf(row.point.document)) || '–';
@@ -155,45 +154,12 @@
     choices: {},
   });
   const sources = $derived(points.map(({ parent, document }) => ({ device: parent, ...document })));
-  const preview = $derived(
-    ruling
-      ? applyRule(
-          rule,
-          outbound?.protocol ?? FIRST_PROTOCOL,
-          sources,
-          here.map(({ document }) => document),
-        )
-      : null,
-  );
-  const previewed = $derived(
-    preview === null
-      ? []
-      : [
-          ...preview.rows.filter(({ state }) => state === 'misfit'),
-          ...preview.rows.filter(({ state }) => state !== 'misfit'),
-        ].slice(0, 120),
-  );
+  const mapped = $derived(here.map(({ document }) => document));
 
   function openRule(): void {
-    rule.numbering = usualNumbering(
-      rule,
-      outbound?.protocol ?? FIRST_PROTOCOL,
-      sources,
-      here.map(({ document }) => document),
-    );
+    rule.numbering = usualNumbering(rule, outbound?.protocol ?? FIRST_PROTOCOL, sources, mapped);
     rule.start = 0;
     ruling = true;
-  }
-
-  async function carryOut(): Promise<void> {
-    const made = (preview?.rows ?? []).flatMap(({ state, mapping }) => (state === 'new' && mapping ? [mapping] : []));
-    const outcome = await draft.change(
-      `map ${made.length} to ${chosen}`,
-      made.map((document) => ({ id: null, kind: 'mapping', parent: chosen, expected: null, document })),
-      [],
-    );
-    problem = outcome.ok ? null : outcome.words;
-    if (outcome.ok) ruling = false;
   }
 
   // ---- single rows
@@ -219,7 +185,7 @@
       },
       outbound?.protocol ?? FIRST_PROTOCOL,
       [{ device: point.parent, ...point.document }],
-      here.map(({ document }) => document),
+      mapped,
     );
     const [made] = result.rows;
     if (!made?.mapping) {
@@ -233,35 +199,6 @@
     );
     problem = outcome.ok ? null : outcome.words;
   }
-
-  async function saveEdited(): Promise<void> {
-    if (!edited) return;
-    const { held, document } = edited;
-    const outcome = await draft.change(
-      `change a mapping of ${chosen}`,
-      [{ id: held.id, kind: 'mapping', parent: held.parent, expected: held.version, document }],
-      [held.document],
-    );
-    problem = outcome.ok ? null : outcome.words;
-    if (outcome.ok) edited = null;
-  }
-
-  function retarget(change: Partial<MappingConfig['target']>): void {
-    if (!edited) return;
-    const target = { ...edited.document.target, ...change };
-    edited = { ...edited, document: { ...edited.document, target } };
-  }
-  function place(path: string, value: unknown): void {
-    if (edited) retarget({ at: withValueAt(edited.document.target.at, path, value) });
-  }
-  const editProblem = $derived.by(() => {
-    if (!edited) return null;
-    const parsed = OBJECT_SCHEMAS.mapping.safeParse(edited.document);
-    if (!parsed.success) return parsed.error.issues[0].message;
-    const [wrong] = targets.problems(edited.document.target);
-    if (wrong !== undefined) return wrong;
-    return edited.point ? (misfitOf(edited.point.document, edited.document)?.words ?? null) : null;
-  });
 </script>
 
 <svelte:head><title>Mapping · Halvix</title></svelte:head>
@@ -286,8 +223,7 @@
       {rows}
       {columns}
       rowKey={(row) => row.key}
-      open={(row) =>
-        mayBuild && row.held && (edited = { held: row.held, document: row.held.document, point: row.point })}
+      open={(row) => mayBuild && row.held && (edited = { held: row.held, point: row.point })}
       empty={loaded ? 'No point yet: there is nothing to map.' : 'Loading …'}
     >
       {#snippet tools()}
@@ -313,10 +249,7 @@
         {#if column.key === 'actions'}
           {#if mayBuild && row.held}
             {@const { held } = row}
-            <button
-              class="text-accent underline"
-              onclick={() => (edited = { held, document: held.document, point: row.point })}>edit</button
-            >
+            <button class="text-accent underline" onclick={() => (edited = { held, point: row.point })}>edit</button>
             <button class="ml-2 text-accent underline" onclick={() => void remove(held)}>remove</button>
           {:else if mayBuild && row.point}
             {@const { point } = row}
@@ -345,169 +278,9 @@
   {/if}
 </div>
 
-{#if ruling && preview && outbound}
-  <Sheet
-    wide
-    title="Map to {outbound.centre} by rule"
-    about="The rule is carried out once; the addresses that it gives stay as they are, so that nothing moves at the centre by itself. Carry it out again for points that come later."
-    close={() => (ruling = false)}
-  >
-    <form
-      class="flex flex-col gap-3"
-      onsubmit={(event) => {
-        event.preventDefault();
-        void carryOut();
-      }}
-    >
-      <div class="grid gap-3 sm:grid-cols-4">
-        <label class="col-span-2 flex flex-col gap-0.5"
-          >Source: device and name like<input
-            class="field"
-            placeholder="HLM-F*, *current*; empty: all"
-            bind:value={rule.pattern}
-          /></label
-        >
-        <label class="flex flex-col gap-0.5"
-          >Kind there
-          <select class="field" bind:value={rule.targetKind}>
-            <option value="same">as it is</option>
-            {#each POINT_KINDS as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
-          </select></label
-        >
-        <label class="flex flex-col gap-0.5"
-          >Value
-          <select class="field" bind:value={rule.value}>
-            <option value="raw">raw, as the device has it</option>
-            <option value="engineering">in units</option>
-          </select></label
-        >
-        <label class="flex flex-col gap-0.5"
-          >Address there
-          <select class="field" bind:value={rule.numbering}>
-            <option value="keep">as at the device, plus</option>
-            <option value="series">the next free from</option>
-          </select></label
-        >
-        <label class="flex flex-col gap-0.5"
-          >{rule.numbering === 'keep' ? 'Plus' : 'From'}<input
-            class="field mono"
-            type="number"
-            min="-65535"
-            max="65535"
-            bind:value={rule.start}
-          /></label
-        >
-        {#each targets.ruleFields as field (field.path)}
-          <SettingInput
-            {field}
-            value={rule.choices[field.path] ?? field.choices?.[0][0]}
-            change={(value) => (rule.choices = { ...rule.choices, [field.path]: String(value) })}
-          />
-        {/each}
-        <fieldset class="flex flex-wrap items-end gap-x-3">
-          <legend class="text-soft">Only kinds</legend>
-          {#each POINT_KINDS as one (one)}
-            <label class="flex items-center gap-1"
-              ><input
-                type="checkbox"
-                value={one}
-                checked={rule.kinds.includes(one)}
-                onchange={(e) =>
-                  (rule.kinds = e.currentTarget.checked
-                    ? [...rule.kinds, one]
-                    : rule.kinds.filter((kind: PointKind) => kind !== one))}
-              />{KIND_WORDS[one].short}</label
-            >
-          {/each}
-        </fieldset>
-      </div>
-      <p data-testid="rule-counts">
-        <b>{preview.counts.new} new</b>, {preview.counts.mapped} mapped already,
-        <span class:text-alarm={preview.counts.misfit > 0}>{preview.counts.misfit} do not fit</span>
-      </p>
-      <div class="panel max-h-[36vh] overflow-y-auto text-[13px]">
-        <table class="w-full">
-          <tbody>
-            {#each previewed as row, i (i)}
-              <tr
-                class="border-b border-rule"
-                class:text-soft={row.state === 'mapped'}
-                class:text-alarm={row.state === 'misfit'}
-              >
-                <td class="mono px-2 py-1 whitespace-nowrap"
-                  >{row.source.device}
-                  {addressOf(row.source) || '–'}</td
-                >
-                <td class="px-2">{row.source.name}</td>
-                <td class="mono px-2 whitespace-nowrap">{row.mapping ? `→ ${addressOf(row.mapping.target)}` : ''}</td>
-                <td class="px-2" class:text-questionable={row.state === 'new' && row.words !== ''}>{row.words}</td>
-              </tr>
-            {:else}<tr><td class="p-2 text-soft">No point matches.</td></tr>{/each}
-          </tbody>
-        </table>
-        {#if preview.rows.length > previewed.length}<p class="p-2 text-soft">
-            the first {previewed.length} of {preview.rows.length}
-          </p>{/if}
-      </div>
-      <div class="flex justify-end gap-2">
-        <button class="button" type="button" onclick={() => (ruling = false)}>Cancel</button>
-        <button class="button first" disabled={preview.counts.new === 0}>Map {preview.counts.new} points</button>
-      </div>
-    </form>
-  </Sheet>
+{#if ruling && outbound}
+  <MapByRule bind:rule {outbound} {sources} {mapped} close={() => (ruling = false)} />
 {/if}
 {#if edited}
-  {@const { target } = edited.document}
-  <Sheet
-    title="{edited.document.device} {edited.document.point} → {outbound?.centre ?? chosen}"
-    about={edited.point?.document.name ?? ''}
-    close={() => (edited = null)}
-  >
-    <form
-      class="grid grid-cols-2 gap-3"
-      onsubmit={(event) => {
-        event.preventDefault();
-        void saveEdited();
-      }}
-    >
-      <label class="flex flex-col gap-0.5"
-        >Kind there
-        <select
-          class="field"
-          value={target.kind}
-          onchange={(e) => retarget({ kind: e.currentTarget.value as PointKind })}
-        >
-          {#each targetKinds(edited.point?.document.kind ?? target.kind) as one (one)}<option value={one}
-              >{KIND_WORDS[one].one}</option
-            >{/each}
-        </select></label
-      >
-      {#each targets.fields.filter(({ applies }) => applies?.(target) ?? true) as field (field.path)}
-        <SettingInput {field} value={valueAt(target.at, field.path)} change={(value) => place(field.path, value)} />
-      {/each}
-      <label class="flex flex-col gap-0.5"
-        >Value
-        <select
-          class="field"
-          value={target.value}
-          onchange={(e) => retarget({ value: e.currentTarget.value as 'raw' | 'engineering' })}
-        >
-          <option value="raw">raw</option><option value="engineering">in units</option>
-        </select></label
-      >
-      <label class="flex flex-col gap-0.5"
-        >Deadband, in what is handed on; empty: the point's own<input
-          class="field mono"
-          value={target.deadband ?? ''}
-          oninput={(e) =>
-            retarget({ deadband: e.currentTarget.value.trim() === '' ? null : Number(e.currentTarget.value) })}
-        /></label
-      >
-      {#if editProblem}<p role="alert" class="col-span-2 text-alarm">{editProblem}</p>{/if}
-      <div class="col-span-2 flex justify-end gap-2">
-        <button class="button" type="button" onclick={() => (edited = null)}>Cancel</button>
-        <button class="button first">Save to the draft</button>
-      </div>
-    </form>
-  </Sheet>
+  <EditMapping {...edited} centre={outbound?.centre ?? chosen} close={() => (edited = null)} />
 {/if}
