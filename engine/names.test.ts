@@ -1,6 +1,6 @@
 import { PROTOCOLS } from '@halvix/core/protocols';
-import { readdirSync, readFileSync } from 'node:fs';
-import { join, relative } from 'node:path';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { dirname, join, relative } from 'node:path';
 import { expect, test } from 'vitest';
 
 const ROOT = new URL('..', import.meta.url).pathname;
@@ -37,4 +37,42 @@ test('a protocol is named in its own places only', () => {
         ),
     );
   expect(named).toEqual([]);
+});
+
+/** The file that an import means; null: none of ours. */
+function imported(from: string, by: string): string | null {
+  const path = from.startsWith('.')
+    ? join(dirname(by), from)
+    : from.startsWith('$lib/')
+      ? join('web/src/lib', from.slice('$lib/'.length))
+      : from.startsWith('@halvix/')
+        ? from.slice('@halvix/'.length)
+        : null;
+  if (path === null) return null;
+  return (
+    [path, join(path, 'index.ts')].find((one) => /\.(ts|svelte)$/.test(one) && existsSync(join(ROOT, one))) ?? null
+  );
+}
+
+test('imports go round in no circle, types among them', () => {
+  const files = ['core', 'engine', 'db', 'wire', 'bench', 'web/src'].flatMap(filesOf);
+  const imports = new Map(
+    files.map((file) => {
+      const text = readFileSync(join(ROOT, file), 'utf8');
+      const from = [...text.matchAll(/^\s*(?:import|export)\s[^'";]*?from\s+'([^']+)'/gm)].map(([, path]) => path);
+      return [file, from.flatMap((path) => imported(path, file) ?? [])];
+    }),
+  );
+  expect([...imports.values()].flat().length).toBeGreaterThan(1000);
+  const state = new Map<string, 'open' | 'done'>();
+  const circles: string[] = [];
+  const visit = (file: string, way: readonly string[]): void => {
+    if (state.get(file) === 'open') circles.push([...way.slice(way.indexOf(file)), file].join(' → '));
+    if (state.has(file)) return;
+    state.set(file, 'open');
+    for (const next of imports.get(file) ?? []) visit(next, [...way, file]);
+    state.set(file, 'done');
+  };
+  for (const file of files) visit(file, []);
+  expect(circles).toEqual([]);
 });

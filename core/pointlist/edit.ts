@@ -2,7 +2,7 @@ import type { DraftPoint } from '../config/index.ts';
 import { addressOf, definitionOf, type ProtocolCode } from '../protocols/definitions.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import { newPoint, pointField } from './fields.ts';
+import { newPoint, pointField } from './fields/index.ts';
 
 export interface PatternContext {
   station: string;

@@ -1,4 +1,4 @@
-export { POINT_FIELDS, fieldOfHeading, newPoint, pointField, readNumber, type PointField } from './fields.ts';
+export { POINT_FIELDS, fieldOfHeading, newPoint, pointField, readNumber, type PointField } from './fields/index.ts';
 export {
   addressesIn,
   csvOf,

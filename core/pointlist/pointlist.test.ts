@@ -5,7 +5,7 @@ import { addressOf, numberOf } from '../protocols/definitions.ts';
 import { dnp3At } from '../protocols/dnp3/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
 import { filledPattern, renamed, replaced, runOfPoints, series } from './edit.ts';
-import { newPoint, POINT_FIELDS, pointField, readNumber } from './fields.ts';
+import { newPoint, POINT_FIELDS, pointField, readNumber } from './fields/index.ts';
 import {
   csvOf,
   decodeText,

@@ -10,7 +10,7 @@ import {
 } from '../protocols/definitions.ts';
 import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened } from './fields.ts';
+import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened } from './fields/index.ts';
 
 /** Rows of a table from outside: what a spreadsheet puts on the clipboard, or a file. */
 export interface Table {
