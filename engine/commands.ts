@@ -1,8 +1,9 @@
-import { countsAllowed, feedbackOf as shownBy } from '@halvix/core/config';
+import { countsAllowed, feedbackOf as shownBy, textToSend } from '@halvix/core/config';
 import {
   outcome,
   type CentreOrder,
   type ClientNews,
+  type ControlKind,
   type ControlMode,
   type ControlOutcome,
 } from '@halvix/core/protocols';
@@ -143,14 +144,15 @@ export class Commands {
       this.end(command.id, 'failed', `the device's list has no ${command.address} any more; nothing was sent`);
       return;
     }
-    const { operation, counts, onMs, offMs, count } = command;
+    const { operation, counts, text, onMs, offMs, count } = command;
     device.control({
       type: 'control',
       id: command.id,
-      kind: counts === null ? 'output' : 'setpoint',
+      kind: kindOf(command),
       at: point.config.at,
-      operation: counts === null ? (operationNamed(operation) ?? null) : null,
+      operation: operationNamed(operation) ?? null,
       counts,
+      ...(text === null ? {} : { text }),
       onMs,
       offMs,
       count,
@@ -199,8 +201,11 @@ export class Commands {
     this.context.changed();
   }
 
-  private tell({ command: { device, address, operation, counts } }: Running, result: ControlOutcome): void {
-    const kind = counts === null ? 'output' : 'setpoint';
+  private tell({ command }: Running, result: ControlOutcome): void {
+    const { device, address, operation, counts } = command;
+    const kind = kindOf(command);
+    // No centre is told of what was written to a text, but by the text itself.
+    if (kind === 'text') return;
     const named = operationNamed(operation);
     const value = counts ?? (named !== undefined && switchesOn(named) ? 1 : 0);
     this.context.given({ device, address, kind, value, outcome: result });
@@ -221,12 +226,25 @@ export class Commands {
 
   /** The point that will show that a command has happened, and what it has to become. */
   private feedbackOf(
-    { device, operation, counts }: Command,
+    { device, operation, counts, text }: Command,
     { address, config }: LivePoint,
     soFar: string,
     now: number,
   ): Feedback | null {
     const { exchange } = this.context;
+    if (text !== null) {
+      const { setting } = config;
+      const point = setting === null ? undefined : exchange.at(device, setting.feedback ?? address);
+      if (setting === null || point === undefined) return null;
+      const until = now + setting.feedbackWithinMs;
+      return {
+        point,
+        soFar,
+        shows: (reading) => (reading.text ?? '').trimEnd() === text.trimEnd(),
+        words: `"${text}"`,
+        until,
+      };
+    }
     if (counts !== null) {
       const { setting } = config;
       if (setting === null) return null;
@@ -313,14 +331,21 @@ export class Commands {
     const point = this.context.exchange.at(device, address);
     if (point === undefined || point.config.kind !== kind) return outcome('notSupported');
     const { operation, onMs, offMs } = asListed(order, point);
-    let what: Pick<Command, 'operation' | 'counts'>;
-    if (counts !== null) {
+    let what: Pick<Command, 'operation' | 'counts' | 'text'>;
+    if (kind === 'text') {
+      const allowed = textToSend(order.text ?? '', point.config);
+      if (!allowed.ok) {
+        this.context.journal.note(device, 'control', `written by centre ${outbound}, not sent: ${allowed.problem}`);
+        return outcome(point.config.setting === null ? 'notSupported' : 'outOfRange');
+      }
+      what = { operation: 'write', counts: null, text: allowed.value };
+    } else if (counts !== null) {
       const allowed = countsAllowed(counts, point.config);
       if (!allowed.ok) {
         this.context.journal.note(device, 'control', `set by centre ${outbound}, not sent: ${allowed.problem}`);
         return outcome(point.config.setting === null ? 'notSupported' : 'outOfRange');
       }
-      what = { operation: 'set', counts: allowed.value };
+      what = { operation: 'set', counts: allowed.value, text: null };
     } else {
       if (operation === null || !point.config.control?.operations.includes(operation)) {
         const wanted = operation === null ? asked : OPERATION_WORDS[operation];
@@ -328,7 +353,7 @@ export class Commands {
         this.context.journal.note(device, 'control', words);
         return outcome('notSupported');
       }
-      what = { operation, counts: null };
+      what = { operation, counts: null, text: null };
     }
     const id = randomUUID();
     const now = clock.now();
@@ -375,6 +400,9 @@ function asListed(order: CentreOrder, { config }: LivePoint): Pick<CentreOrder, 
   return { operation, onMs: control.onMs, offMs: control.offMs };
 }
 
+const kindOf = ({ counts, text }: Command): ControlKind =>
+  text !== null ? 'text' : counts === null ? 'output' : 'setpoint';
+
 const operationNamed = (words: string): Operation | undefined => OPERATIONS.find((one) => one === words);
 
 /** A single-precision float keeps about seven digits. */
@@ -384,7 +412,8 @@ const FLOAT_ROUNDING = 2e-7;
 const operationWords = (operation: string): string => OPERATION_WORDS[operation as Operation] ?? operation;
 
 /** What a command asks for, in words. */
-function whatOf({ command: { operation, counts }, point }: Running): string {
+function whatOf({ command: { operation, counts, text }, point }: Running): string {
+  if (text !== null) return `set to "${text}"`;
   if (counts === null) return operationWords(operation);
   if (point === undefined) return `set to ${counts} counts`;
   const value = Number(scaledValue(counts, point.config).toPrecision(9));

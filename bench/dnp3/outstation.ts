@@ -303,7 +303,9 @@ export class OutstationStandIn extends StandIn<NumberedPoint> {
 
   private onControl(token: number, phase: 'select' | 'operate' | 'direct', items: ControlItem[]): void {
     const execute = phase !== 'select';
-    const statuses = items.map(({ index, block, setpoint }) => {
+    const statuses = items.map(({ index, block, setpoint, text }) => {
+      // Its texts tell what was done; nobody writes them.
+      if (text !== undefined) return ControlStatus.notSupported;
       const { onMs, offMs, count } = block;
       const refusal = setpoint
         ? this.operate('setpoint', index, { operation: null, counts: setpoint.value, ...NO_TIMES }, execute)

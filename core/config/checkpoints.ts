@@ -11,7 +11,7 @@ import {
   LEVEL_WORDS,
 } from '../point/index.ts';
 import type { DeviceObject, DraftPoint } from './objects.ts';
-import { countsToSend, NEW_SETTING } from './setting.ts';
+import { countsToSend, NEW_SETTING, textToSend } from './setting.ts';
 import type { PointProblem, Severity } from './problem.ts';
 
 /** Rows between two pauses of `checkingPoints`. */
@@ -156,8 +156,13 @@ function checkSetting(point: DraftPoint, report: Report): void {
       set: { setting: NEW_SETTING },
     });
   if (setting === null) return;
+  if (kind === 'text') {
+    const sent = textToSend('', point);
+    if (!sent.ok) report('warning', 'settable', sent.problem, { words: 'only see it', set: { setting: null } });
+    return;
+  }
   if (kind !== 'setpoint') {
-    report('warning', 'sentAs', 'only an analog setpoint is set; this is not used', {
+    report('warning', 'sentAs', 'only an analog setpoint or a text is set; this is not used', {
       words: 'take it out',
       set: { setting: null },
     });

@@ -242,7 +242,7 @@ export const pointSchema = z.object({
     })
     .nullable()
     .default(null),
-  /** Of an analog setpoint; null: it is only seen. */
+  /** Of an analog setpoint, or a text that may be written; null: it is only seen. */
   setting: settingSchema.nullable().default(null),
 });
 

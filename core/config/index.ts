@@ -57,7 +57,7 @@ export {
   type Effect,
   type SessionEffect,
 } from './diff.ts';
-export { countsAllowed, countsToSend, NEW_SETTING } from './setting.ts';
+export { countsAllowed, countsToSend, NEW_SETTING, textToSend } from './setting.ts';
 export { feedbackOf } from './feedback.ts';
 export { compacted, expanded } from './compact.ts';
 export { upgradedConfiguration, upgradedObject, upgradedProfile, upgradedShell, withLinks } from './upgrade.ts';

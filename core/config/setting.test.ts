@@ -1,5 +1,5 @@
 import { describe, expect, test } from 'vitest';
-import { checkPoints, countsAllowed, countsToSend, draftPointSchema, NEW_SETTING } from './index.ts';
+import { checkPoints, countsAllowed, countsToSend, draftPointSchema, NEW_SETTING, textToSend } from './index.ts';
 import { rawValue, scaledValue } from '../point/index.ts';
 
 const level = {
@@ -47,6 +47,35 @@ describe('what goes to the device', () => {
     expect(countsAllowed(3999.6, level)).toEqual({ ok: true, value: 4000 });
     expect(countsAllowed(4001, level)).toMatchObject({ ok: false });
     expect(countsAllowed(1, { ...level, setting: null })).toMatchObject({ ok: false });
+  });
+});
+
+describe('a text', () => {
+  const label = {
+    ...draftPointSchema.parse({
+      kind: 'text',
+      at: { protocol: 'modbus', table: 'holdingRegisters', address: 10, type: 'text', registers: 4 },
+      name: 'Label',
+    }),
+    setting: NEW_SETTING,
+  };
+
+  test('goes out when it fits, in characters that the device can hold', () => {
+    expect(textToSend('PUMP 2', label)).toEqual({ ok: true, value: 'PUMP 2' });
+    expect(textToSend('', label)).toEqual({ ok: true, value: '' });
+    const problem = (text: string, point = label): string | null => {
+      const sent = textToSend(text, point);
+      return sent.ok ? null : sent.problem;
+    };
+    expect(problem('PUMP NO 2')).toBe('Label: it has 9 characters, more than the 8 that fit');
+    expect(problem('Köln')).toBe('Label: "ö" is no character that the device can hold');
+    expect(problem('a\nb')).toContain('is no character');
+    expect(problem('x', { ...label, setting: null } as unknown as typeof label)).toBe('Label is not to be written');
+    expect(problem('x', { ...label, at: { ...label.at, table: 'inputRegisters' } } as typeof label)).toBe(
+      'Label: only a text in holding registers can be written',
+    );
+    const string = { ...draftPointSchema.parse({ kind: 'text', at: { protocol: 'dnp3', index: 3 }, name: 'Label' }) };
+    expect(textToSend('Köln', { ...string, setting: NEW_SETTING })).toEqual({ ok: true, value: 'Köln' });
   });
 });
 

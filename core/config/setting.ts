@@ -33,6 +33,15 @@ function allowed(value: number, counts: number, point: SettablePoint): Result<nu
   return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
 }
 
+/** What goes to the device for a point to say a text; or why it may not. */
+export function textToSend(text: string, point: SettablePoint): Result<string, string> {
+  const { name, kind, setting, at } = point;
+  if (kind !== 'text' || setting === null) return { ok: false, problem: `${name} is not to be written` };
+  const sent = definitionOf(at.protocol).points.writable?.(point, text);
+  if (sent === undefined) return { ok: false, problem: `${name}: texts are only seen` };
+  return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
+}
+
 /** A limit may be missed by as much as rounding makes. */
 const ROUNDING = 1e-9;
 

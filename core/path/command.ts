@@ -55,5 +55,12 @@ const setSchema = z.object({
   value: z.number('The value is a number'),
 });
 
-export const commandOrderSchema = z.discriminatedUnion('operation', [operateSchema, setSchema]);
+/** A text as a person writes it. */
+const writeSchema = z.object({
+  ...order,
+  operation: z.literal('write'),
+  text: z.string('The text is a text').max(255, 'The text has at most 255 characters'),
+});
+
+export const commandOrderSchema = z.discriminatedUnion('operation', [operateSchema, setSchema, writeSchema]);
 export type CommandOrder = z.infer<typeof commandOrderSchema>;

@@ -6,11 +6,15 @@ import type { Instant } from '../session/index.ts';
 /** With `directNoAnswer` the device is asked for none. */
 export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selectOnly';
 
-/** What is wanted of an output: an operation, or counts that it is to be set to. */
+/** What may be operated, set or written. */
+export type ControlKind = 'output' | 'setpoint' | 'text';
+
+/** What is wanted of an output: an operation, counts that it is to be set to, or (`text`) what it is to say. */
 export interface Wanted {
   /** Null: what was asked for has no name here; `asked` says what it was. */
   operation: Operation | null;
   counts: number | null;
+  text?: string;
   /** Of a pulse, milliseconds, and how often. */
   onMs: number;
   offMs: number;
@@ -21,7 +25,7 @@ export interface Wanted {
 export interface ControlOrder<Place> extends Wanted {
   type: 'control';
   id: string;
-  kind: 'output' | 'setpoint';
+  kind: ControlKind;
   at: Place;
   mode: ControlMode;
   expiresAt: Instant;
@@ -39,7 +43,7 @@ export type ControlStep =
 export interface CentreOrder extends Wanted {
   /** Of the target, as text. */
   address: string;
-  kind: 'output' | 'setpoint';
+  kind: ControlKind;
   /** What was asked for, in words, where it has no name here. */
   asked: string;
   /** Of an output, where the centre can say on and off and no more: which. */

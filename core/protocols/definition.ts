@@ -82,6 +82,8 @@ export interface PointAddressing<Of extends At, Draft extends At, Target extends
   check: (point: Placed<Draft>, settings: Settings | null) => AtProblem[];
   /** What goes out to set a point to so many counts; or why that cannot be sent. */
   sendable: (point: Placed<Draft>, counts: number) => Result<number, string>;
+  /** What goes out for a point to say a text; or why it cannot. Absent: no text can be written. */
+  writable?: (point: Placed<Draft>, text: string) => Result<string, string>;
   /** How a value to set is sent: `int32`. */
   form: (point: Placed<Draft>) => string;
   /** What else of the configuration an address names, and the address once that is called otherwise; absent: nothing. */

@@ -6,6 +6,7 @@ export { credentialsSchema, type Credentials } from './credentials.ts';
 export {
   outcome,
   type CentreOrder,
+  type ControlKind,
   type ControlMode,
   type ControlOrder,
   type ControlOutcome,

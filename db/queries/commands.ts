@@ -13,6 +13,7 @@ export type NewCommand = Pick<
   | 'address'
   | 'operation'
   | 'counts'
+  | 'text'
   | 'mode'
   | 'onMs'
   | 'offMs'

@@ -268,6 +268,8 @@ export const command = pgTable(
     operation: text().notNull(),
     /** What an analog output is set to, in counts of the device. */
     counts: doublePrecision(),
+    /** What a text is to say. */
+    text: text(),
     mode: text().notNull(),
     onMs: bigint('on_ms', { mode: 'number' }).notNull(),
     offMs: bigint('off_ms', { mode: 'number' }).notNull(),

@@ -1,5 +1,5 @@
 import { modbusAt, type ModbusAt, type Table } from '@halvix/core/protocols/modbus';
-import { configurationSchema } from '@halvix/core/config';
+import { configurationSchema, type MappingConfig } from '@halvix/core/config';
 import { mappingTo } from '@halvix/core/mapping';
 import type { PointKind } from '@halvix/core/point';
 import { dnp3At } from '@halvix/core/protocols/dnp3';
@@ -44,12 +44,14 @@ const LISTED: [kind: PointKind, table: Table, address: number, more?: Partial<Mo
   ['setpoint', 'holdingRegisters', 30],
   ['setpoint', 'holdingRegisters', 40, { type: 'int32', order: 'CDAB' }],
   ['output', 'holdingRegisters', 50, { bit: 2 }],
+  ['text', 'holdingRegisters', 60, { type: 'text', registers: 6 }],
 ];
+const LABEL = modbusAt('holdingRegisters', 60, { type: 'text', registers: 6 });
 const points = (): object[] =>
   LISTED.map(([kind, table, address, more], n) => ({
     ...{ kind, name: `point ${n}`, at: modbusAt(table, address, more) },
     control: kind === 'output' ? { operations: ['latchOn', 'latchOff'] } : null,
-    setting: kind === 'setpoint' ? {} : null,
+    setting: kind === 'setpoint' || kind === 'text' ? {} : null,
     history: { mode: 'deadband' },
   }));
 
@@ -121,6 +123,11 @@ beforeAll(async () => {
     ...{ code, name: 'third party', centre: `Third party ${code}`, protocol: 'modbus', link: on },
     ...{ settings: { unitId }, mappings },
   });
+  /** A text that the third party may write. */
+  const written = (mapping: MappingConfig): object => ({
+    ...mapping,
+    target: { ...mapping.target, at: { ...mapping.target.at, table: 'holdingRegisters', registers: 6 } },
+  });
   const few = [
     mappingTo(flow('analog', 'inputRegisters', 0), 'modbus', 'analog', 0, 'engineering'),
     mappingTo(flow('setpoint', 'holdingRegisters', 100), 'modbus', 'setpoint', 0, 'engineering'),
@@ -164,6 +171,7 @@ beforeAll(async () => {
           mappingTo(source('HLM-F1', 'binary', dnp3At(0)), 'modbus', 'binary', 1, 'raw'),
           mappingTo(source('HLM-F1', 'output', dnp3At(0)), 'modbus', 'output', 1, 'raw'),
           mappingTo(source('HLM-F1', 'analog', dnp3At(7)), 'modbus', 'analog', 4, 'engineering'),
+          written(mappingTo(source('PYT', 'text', LABEL), 'modbus', 'text', 40, 'raw')),
         ],
       },
     ],
@@ -186,14 +194,20 @@ const latest = async (device: string, address: string): Promise<Record<string, u
     where device = ${device} and address = ${address}`;
   return row;
 };
-async function order(device: string, address: string, operation: string, counts: number | null) {
+async function order(
+  device: string,
+  address: string,
+  operation: string,
+  counts: number | null,
+  text: string | null = null,
+) {
   const [{ id: point }] = await rig.sql`
     select id from point_identity where device = ${device} and address = ${address}`;
   const id = randomUUID();
   await rig.sql`
-    insert into command (id, point_id, device, address, operation, counts, mode, on_ms, off_ms, count, requested_by, state,
+    insert into command (id, point_id, device, address, operation, counts, text, mode, on_ms, off_ms, count, requested_by, state,
       requested, expires)
-    values (${id}, ${point}, ${device}, ${address}, ${operation}, ${counts}, 'direct', 0, 0, 1, 'test', 'requested',
+    values (${id}, ${point}, ${device}, ${address}, ${operation}, ${counts}, ${text}, 'direct', 0, 0, 1, 'test', 'requested',
       ${new Date()}, ${new Date(Date.now() + 10_000)})`;
   await rig.sql.notify('halvix_command', id);
   const row = async (): Promise<Record<string, unknown>> => (await rig.sql`select * from command where id = ${id}`)[0];
@@ -231,6 +245,12 @@ describe.each(['PYT', 'PYM', 'PYS', 'PYA', 'JSM'])('our client, %s', (device) =>
     await rig.until('they are shown', async () => (await latest(device, 'HR 40'))?.raw === -70_000);
     expect(await latest(device, 'HR 30')).toMatchObject({ raw: 4711 });
     expect(await latest(device, 'HR 50.2')).toMatchObject({ raw: 1 });
+  });
+
+  test('writes a text, and what is read back is the feedback', async () => {
+    const words = `PUMP ${device}`;
+    expect(await order(device, 'HR 60', 'write', null, words)).toMatchObject({ state: 'confirmed' });
+    expect(await latest(device, 'HR 60')).toMatchObject({ text: words });
   });
 });
 
@@ -293,6 +313,16 @@ describe('our server', () => {
         'it reads so',
         async () => (await client.readHoldingRegisters(0, 2)).buffer.readFloatBE(0) === 150,
       );
+    });
+  });
+
+  test('a text is written through to the device', async () => {
+    await withClient(async (client) => {
+      const text = async (): Promise<string> =>
+        (await client.readHoldingRegisters(40, 6)).buffer.toString('latin1').replaceAll('\0', '');
+      await client.writeRegisters(40, Buffer.from('SLUICE 9'.padEnd(12, '\0'), 'latin1'));
+      await rig.until('the device has it', async () => (await latest('PYT', 'HR 60'))?.text === 'SLUICE 9');
+      await rig.until('it reads so', async () => (await text()) === 'SLUICE 9');
     });
   });
 

@@ -223,6 +223,7 @@ describe('commands', () => {
     address: 'BO 0',
     operation: 'trip',
     counts: null,
+    text: null,
     mode: 'direct',
     onMs: 4_294_967_295,
     offMs: 0,

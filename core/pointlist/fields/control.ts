@@ -123,6 +123,22 @@ export const CONTROL_FIELDS: readonly PointField[] = [
 
 /** Between which values a setpoint may be set. */
 export const SETTING_FIELDS: readonly PointField[] = [
+  {
+    key: 'settable',
+    title: 'Text may be written',
+    help: 'of a text: yes or no',
+    aliases: ['writable', 'text writable'],
+    choices: ['yes', 'no'],
+    text: ({ kind, setting }) => (kind !== 'text' ? '' : setting === null ? 'no' : 'yes'),
+    set: (point, text) => {
+      const words = text.trim().toLowerCase();
+      if (point.kind !== 'text') return words === '' ? done(point) : wrong('only a text is written');
+      if (words === 'yes') return done({ ...point, setting: point.setting ?? NEW_SETTING });
+      return words === '' || words === 'no'
+        ? done({ ...point, setting: null })
+        : wrong(`"${shortened(text)}" is neither yes nor no`);
+    },
+  },
   settingField('setLow', 'Lowest to set', 'low', ['set min', 'setpoint low', 'command low']),
   settingField('setHigh', 'Highest to set', 'high', ['set max', 'setpoint high', 'command high']),
   numberField(

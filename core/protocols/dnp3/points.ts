@@ -1,9 +1,11 @@
 import { z } from 'zod';
+import { octetText } from '../../bytes/index.ts';
 import { addressWords, kindOf, kindRank, POINT_KINDS } from '../../point/index.ts';
 import type { Placed, PointAddressing } from '../definition.ts';
 import { pointIndex } from './address.ts';
 import { isWholeForm, SETPOINT_FORMS, SETPOINT_LIMITS, type SetpointForm } from './control.ts';
 import type { MasterSettings } from './settings.ts';
+import { MAX_TEXT_OCTETS } from './wire/text.ts';
 
 /** Classes of events; 0: none, present values alone. */
 const eventClass = z.union([z.literal(0), z.literal(1), z.literal(2), z.literal(3)]);
@@ -136,5 +138,6 @@ export const points: PointAddressing<Dnp3At, Dnp3DraftAt, Dnp3TargetAt, MasterSe
       ? { ok: true, value: whole }
       : { ok: false, problem: `${whole} counts do not fit ${sentAs}, which holds ${low} to ${high}` };
   },
-  form: ({ at }) => at.sentAs,
+  writable: (_point, text) => octetText(text, MAX_TEXT_OCTETS, true),
+  form: ({ kind, at }) => (kind === 'text' ? 'octet string' : at.sentAs),
 };

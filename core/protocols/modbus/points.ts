@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { octetText } from '../../bytes/index.ts';
 import type { PointKind } from '../../point/index.ts';
 import type { Result } from '../../session/index.ts';
 import type { AtField, AtProblem, Placed, PointAddressing } from '../definition.ts';
@@ -375,5 +376,9 @@ export const points: PointAddressing<ModbusAt, ModbusDraftAt, ModbusTargetAt, Cl
       ? { ok: true, value }
       : problem(`${value} counts do not fit ${type}, which holds ${low} to ${high}`);
   },
+  writable: ({ at: { table, type, registers } }, text) =>
+    table !== 'holdingRegisters' || type !== 'text'
+      ? problem('only a text in holding registers can be written')
+      : octetText(text, registers * 2, false),
   form: ({ at: { type, order } }) => (TYPES[type] > 1 ? `${type} ${order}` : type),
 };

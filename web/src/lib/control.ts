@@ -1,4 +1,4 @@
-import { countsToSend } from '@halvix/core/config';
+import { countsToSend, textToSend } from '@halvix/core/config';
 import {
   decimals,
   OPERATION_WORDS,
@@ -23,13 +23,21 @@ export function setWords(counts: number, point: ScaledPoint & { unit: string }):
   return `Set to ${value}${point.unit ? ` ${point.unit}` : ''}`;
 }
 
-/** What a person is about to ask of a point: an operation of a control, or a value of a setpoint. */
+/** What a recorded command wrote: `Set to "pump 2"`. */
+export const writeWords = (text: string): string => `Set to “${text}”`;
+
+/** What a person is about to ask of a point: an operation of a control, a value of a setpoint, or a text. */
 export type Wanted =
   | { operation: Operation; onMs: number | null; offMs: number | null; count: number | null }
-  | { operation: 'set'; value: number | null };
+  | { operation: 'set'; value: number | null }
+  | { operation: 'write'; text: string };
 
 /** Why it cannot be asked; null when it can. */
 export function wantedProblem(wanted: Wanted, point: PointView): string | null {
+  if (wanted.operation === 'write') {
+    const text = textToSend(wanted.text, { ...point, pairs: null, range: 'none' });
+    return text.ok ? null : text.problem;
+  }
   if (wanted.operation === 'set') {
     if (wanted.value === null) return `Value: a number${point.unit ? ` in ${point.unit}` : ''}`;
     const counts = countsOf(wanted.value, point);
@@ -47,16 +55,20 @@ export const countsOf = (value: number, point: PointView): ReturnType<typeof cou
   countsToSend(value, { ...point, pairs: null, range: 'none' });
 
 /** `Trip`, `Set to 2.5 m`. */
-export const wantedWords = (wanted: Wanted, { unit }: PointView): string =>
-  wanted.operation === 'set'
-    ? `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`
-    : operationWords(wanted.operation);
+export function wantedWords(wanted: Wanted, { unit }: PointView): string {
+  if (wanted.operation === 'write') return writeWords(wanted.text);
+  if (wanted.operation === 'set') return `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`;
+  return operationWords(wanted.operation);
+}
 
 /** How exactly: the times of a pulse, or the counts that are sent. */
 export function detailWords(wanted: Wanted, point: PointView): string {
+  const form = definitionOf(point.at.protocol).points.form(point);
+  if (wanted.operation === 'write')
+    return `${wanted.text.length} ${wanted.text.length === 1 ? 'character' : 'characters'}, as ${form}`;
   if (wanted.operation === 'set') {
     const counts = countsOf(wanted.value ?? NaN, point);
-    return counts.ok ? `${counts.value} counts, as ${definitionOf(point.at.protocol).points.form(point)}` : '';
+    return counts.ok ? `${counts.value} counts, as ${form}` : '';
   }
   const { operation, onMs, offMs, count } = wanted;
   return isPulse(operation)
@@ -69,6 +81,7 @@ export function expectedOf(
   wanted: Wanted,
   { control, setting, unit }: PointView,
 ): { name: string; value: string } | null {
+  if (wanted.operation === 'write') return setting && { name: setting.follows.name, value: `“${wanted.text}”` };
   if (wanted.operation === 'set')
     return setting && { name: setting.follows.name, value: `${wanted.value ?? ''}${unit ? ` ${unit}` : ''}` };
   const feedback = control?.feedback;

@@ -173,7 +173,7 @@ function ownCommand(command: Command): MasterCommand | null {
 }
 
 function controlRequest(command: Command & { type: 'control' }): ControlRequest {
-  const { id, at, mode, expiresAt, operation, counts, count, onMs, offMs } = command;
+  const { id, at, mode, expiresAt, operation, counts, text, count, onMs, offMs } = command;
   const code = operation === null ? 0 : CONTROL_OPERATIONS[operation];
   return {
     type: 'control',
@@ -181,7 +181,7 @@ function controlRequest(command: Command & { type: 'control' }): ControlRequest 
     index: at.index,
     block: { code, count, onMs, offMs },
     ...(counts === null ? {} : { setpoint: { variation: SETPOINT_FORMS[at.sentAs], value: counts } }),
-    mode,
+    ...(text === undefined ? { mode } : { text, mode: 'direct' }),
     expiresAt,
   };
 }

@@ -63,6 +63,12 @@ export class ControlQueue {
   /** Takes the device's answer; returns whether the operate is to be sent now. */
   answered({ request, phase }: ControlTask, fragment: Fragment, now: Instant): boolean {
     const { id } = request;
+    if (request.text !== undefined) {
+      const refusal = refusalOf(fragment);
+      if (refusal) this.report(id, { step: 'failed', words: `the device refused: ${iinWords(refusal).join(', ')}` });
+      else this.report(id, { step: 'operated' });
+      return false;
+    }
     const status = controlEcho(fragment, request);
     if (typeof status === 'string') {
       const words = `${phase}: ${status}`;

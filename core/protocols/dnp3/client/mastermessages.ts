@@ -18,6 +18,8 @@ export interface ControlRequest {
   block: Omit<ControlBlock, 'status'>;
   /** An analog output takes this instead of the block. */
   setpoint?: Omit<Setpoint, 'status'>;
+  /** What an octet string is to say, instead of the block: it is written at once, without a select. */
+  text?: string;
   mode: ControlMode;
   expiresAt: Instant;
 }

@@ -42,6 +42,30 @@ test('another list: what stays keeps its value and its events, what goes takes i
   expect(loop.outstation.events.size).toBe(0);
 });
 
+test.each([
+  ['done', 0, 'operated', undefined],
+  ['refused', 4, 'failed', 'the device refused: parameter error'],
+] as const)('an octet string is written once, and %s', (_what, status, step, words) => {
+  const loop = new Loop([{ ...point('text', 300), staticVariation: 1, eventVariation: 1 }], {});
+  loop.connect();
+  loop.pass(500);
+  loop.decide = () => [status];
+  const block = { code: 0, count: 0, onMs: 0, offMs: 0 };
+  loop.toMaster({
+    ...{ type: 'control', id: 'w', index: 300, block, text: 'Köln 2', mode: 'direct' },
+    expiresAt: loop.now + 5000,
+  });
+  loop.pass(100);
+  const asked = loop.outstationEffects.flatMap((effect) => (effect.type === 'control' ? [effect] : []));
+  expect(asked.map(({ phase, items }) => [phase, items.map(({ index, text }) => [index, text])])).toEqual([
+    ['direct', [[300, 'Köln 2']]],
+  ]);
+  loop.pass(500);
+  const steps = loop.masterEffects.flatMap((effect) => (effect.type === 'control' ? [effect] : []));
+  expect(steps.map((one) => one.step)).toEqual(['operateSent', step]);
+  expect(steps.at(-1)).toMatchObject(words === undefined ? {} : { words });
+});
+
 test('a survey reads everything once, and says when the device does not answer', () => {
   const loop = new Loop([point('analog', 0)], { responseTimeoutMs: 500, retries: 0 });
   loop.toMaster({ type: 'survey', id: 'early' });

@@ -13,7 +13,8 @@ import {
 import type { OutstationSettings } from '../settings.ts';
 import { FunctionCode, Iin, type Fragment } from '../wire/application.ts';
 import { parseHeaders, Qualifier, type HeaderProblem, type ObjectHeader } from '../wire/header.ts';
-import type { PointTable } from './pointtable.ts';
+import { textOf } from '../wire/text.ts';
+import { GROUPS, type PointTable } from './pointtable.ts';
 
 export type ControlPhase = 'select' | 'operate' | 'direct';
 
@@ -22,14 +23,16 @@ export interface ControlItem {
   block: ControlBlock;
   /** An analog output, instead of the block. */
   setpoint?: Setpoint;
+  /** An octet string that is to say so, instead of the block. */
+  text?: string;
 }
 
 interface PendingControl {
   token: number;
   sequence: number;
   phase: ControlPhase;
-  /** The objects of the request, to be returned with the statuses. */
-  objects: Uint8Array;
+  /** The objects of the request, to be returned with the statuses; null: a write, which returns none. */
+  objects: Uint8Array | null;
   statusAt: number[];
   statuses: (number | null)[];
   answer: boolean;
@@ -47,9 +50,10 @@ export type Asked =
   | { what: 'handedOut'; token: number; phase: ControlPhase; items: ControlItem[] }
   | { what: 'decided'; token: number };
 
-/** An answer to a request to operate: its objects with the status of each. */
+/** An answer to a request to operate: its objects with the status of each; to a write, indications alone. */
 export interface ControlAnswer {
   sequence: number;
+  iin: number;
   objects: Uint8Array;
 }
 
@@ -140,6 +144,25 @@ export class OutstationControls {
     return { what: 'handedOut', token, phase, items: handedOut };
   }
 
+  /** Octet strings that are written are handed out like controls; null: that is not what the request writes. */
+  write(fragment: Fragment): Asked | null {
+    const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, true);
+    if (headers.length === 0 || headers.some(({ group }) => group !== GROUPS.text.static)) return null;
+    const items = headers.flatMap(({ variation, items: own }) => own.map((item) => ({ ...item, octets: variation })));
+    const known = items.every(({ index }) => this.points.get('text', index) !== undefined);
+    if (problem !== null || !known || items.length > this.settings.maxControls)
+      return { what: 'refused', iin: Iin.parameterError, problem, answer: true };
+    const token = ++this.token;
+    const { sequence } = fragment.control;
+    const statuses = items.map(() => null);
+    this.pending = { token, sequence, phase: 'direct', objects: null, statusAt: [], statuses, answer: true };
+    const handedOut = items.map(({ index, at, octets }) => ({
+      ...{ index, block: NO_BLOCK },
+      text: textOf(fragment.octets.subarray(at, at + octets)),
+    }));
+    return { what: 'handedOut', token, phase: 'direct', items: handedOut };
+  }
+
   /** The results are the statuses of the items handed out, in order; null: nobody waits for the answer any more. */
   result(token: number, results: readonly number[], now: Instant): ControlAnswer | null {
     const { pending } = this;
@@ -147,12 +170,14 @@ export class OutstationControls {
     this.pending = null;
     let next = 0;
     const statuses = pending.statuses.map((status) => status ?? results[next++] ?? ControlStatus.undefined);
+    const { phase, sequence } = pending;
+    const isDone = statuses.every((status) => status === ControlStatus.success);
+    if (pending.objects === null) return { sequence, iin: isDone ? 0 : Iin.parameterError, objects: NO_OBJECTS };
     const objects = pending.objects.slice();
     statuses.forEach((status, i) => (objects[pending.statusAt[i]] = status & 0x7f));
-    const { phase, sequence } = pending;
-    if (phase === 'select' && statuses.every((status) => status === ControlStatus.success))
+    if (phase === 'select' && isDone)
       this.selection = { objects: pending.objects, sequence, until: now + this.settings.selectTimeoutMs };
-    return pending.answer ? { sequence, objects } : null;
+    return pending.answer ? { sequence, iin: 0, objects } : null;
   }
 }
 
@@ -164,6 +189,7 @@ function misfitOf(headers: readonly ObjectHeader[]): number {
   return headers.length === 0 || !headers.every(indexed) ? Iin.parameterError : 0;
 }
 
+const NO_OBJECTS = new Uint8Array(0);
 const NO_BLOCK: ControlBlock = { code: 0, count: 0, onMs: 0, offMs: 0, status: 0 };
 const setpointVariation = ({ type, variation }: ObjectHeader): SetpointVariation | null =>
   type?.what === 'setpoint' ? (([1, 2, 3, 4] as const).find((one) => one === variation) ?? 1) : null;

@@ -11,7 +11,7 @@ import { deadbandsOf } from '../order.ts';
 import { CounterSet } from '../counters.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
 import { EventBuffer, type BufferedEvent } from './eventbuffer.ts';
-import { OutstationControls, type ControlItem, type ControlPhase, type Selection } from './controls.ts';
+import { OutstationControls, type Asked, type ControlItem, type ControlPhase, type Selection } from './controls.ts';
 import { Unsolicited } from './unsolicited.ts';
 import { parseHeaders, writeCountHeader, type HeaderProblem, type ObjectHeader } from '../wire/header.ts';
 import { ByteReader, ByteWriter } from '../../../bytes/index.ts';
@@ -575,6 +575,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   }
 
   private onWrite(fragment: Fragment, now: Instant): void {
+    const texts = this.controls.write(fragment);
+    if (texts !== null) return this.onAsked(texts, fragment.control.sequence, now);
     const { headers, problem } = parseHeaders(fragment.octets, fragment.objectsAt, true);
     let iin = this.problemIndication(problem);
     if (headers.length === 0 && problem === null) iin |= Iin.parameterError;
@@ -616,11 +618,14 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   // ---- controls
 
   private onControl(fragment: Fragment, selection: Selection | null, now: Instant): void {
-    const asked = this.controls.ask(fragment, selection, now);
+    this.onAsked(this.controls.ask(fragment, selection, now), fragment.control.sequence, now);
+  }
+
+  private onAsked(asked: Asked, sequence: number, now: Instant): void {
     switch (asked.what) {
       case 'refused': {
         const iin = asked.iin | this.problemIndication(asked.problem);
-        if (asked.answer) this.answer(fragment.control.sequence, iin, now);
+        if (asked.answer) this.answer(sequence, iin, now);
         break;
       }
       case 'decided':
@@ -636,7 +641,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   private onControlResult(token: number, results: readonly number[], now: Instant): void {
     const answer = this.controls.result(token, results, now);
-    if (answer !== null) this.answer(answer.sequence, 0, now, answer.objects);
+    if (answer !== null) this.answer(answer.sequence, answer.iin, now, answer.objects);
   }
 }
 

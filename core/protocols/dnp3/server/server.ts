@@ -158,12 +158,13 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
 
 const told = ({ kind, index, number }: BufferedEvent): Told => ({ address: addressWords(kind, index), number });
 
-function orderOf({ index, block, setpoint }: ControlItem): CentreOrder {
-  const kind = setpoint ? 'setpoint' : 'output';
+function orderOf({ index, block, setpoint, text }: ControlItem): CentreOrder {
+  const kind = text !== undefined ? 'text' : setpoint ? 'setpoint' : 'output';
   return {
     address: addressWords(kind, index),
     kind,
-    operation: setpoint ? null : controlOperation(block.code),
+    operation: kind === 'output' ? controlOperation(block.code) : null,
+    ...(text === undefined ? {} : { text }),
     asked: `control code ${block.code}`,
     counts: setpoint?.value ?? null,
     onMs: block.onMs,

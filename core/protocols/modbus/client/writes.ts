@@ -23,6 +23,10 @@ export function firstRequest(control: Control, settings: ClientSettings): Pick<W
   const { at, kind, operation, counts, count } = control;
   const { table, address, bit } = at;
   if (table === 'discreteInputs' || table === 'inputRegisters') return `a ${TABLE_WORDS[table].one} cannot be written`;
+  if (kind === 'text') {
+    if (at.type !== 'text') return 'it is no text';
+    return { step: 'write', request: registersRequest(at, control.text ?? '', settings) };
+  }
   if (kind === 'setpoint') {
     if (counts === null || isBitTable(table) || bit !== null) return 'it is no number that can be set';
     return { step: 'write', request: registersRequest(at, counts, settings) };
@@ -62,8 +66,8 @@ function bitRequest(
   return { code: 0x06, address, registers: Uint8Array.of(after >> 8, after & 0xff) };
 }
 
-function registersRequest(at: ModbusAt, counts: number, { writes }: ClientSettings): Request {
-  const registers = writeValue(counts, at.type, at.order, widthOf(at));
+function registersRequest(at: ModbusAt, value: number | string, { writes }: ClientSettings): Request {
+  const registers = writeValue(value, at.type, at.order, widthOf(at));
   const { address } = at;
   if (writes === 'readWrite')
     return { code: 0x17, address, count: registers.length / 2, writeAddress: address, registers };

@@ -323,10 +323,11 @@ export class ModbusServer implements Server<ModbusTargetAt> {
         held,
         octets.some((octet) => octet !== 0),
       );
-    if (kind !== 'setpoint') return ExceptionCode.illegalAddress;
-    const { value, isBad } = readValue(octets, at.type, at.order);
+    if (kind !== 'setpoint' && kind !== 'text') return ExceptionCode.illegalAddress;
+    const { value, text, isBad } = readValue(octets, at.type, at.order);
     if (isBad) return ExceptionCode.illegalValue;
-    return { address, kind, operation: null, counts: value, asked: '', onMs: 0, offMs: 0, count: 1 };
+    const wanted = kind === 'text' ? { counts: null, text: text ?? '' } : { counts: value };
+    return { address, kind, operation: null, ...wanted, asked: '', onMs: 0, offMs: 0, count: 1 };
   }
 
   private switchOrder({ address }: Held, on: boolean): CentreOrder {

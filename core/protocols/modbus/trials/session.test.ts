@@ -171,6 +171,18 @@ describe.each(['tcp', 'rtu', 'ascii'] as const)('over %s', (framing) => {
     expect([bench.steps(), bench.values()[2]]).toEqual([['operateSent', 'operated'], -70_000]);
   });
 
+  test('a text is written into its registers, filled with zeros', () => {
+    bench.run(100);
+    const at = modbusAt('holdingRegisters', 10, { type: 'text', registers: 3 });
+    bench.command(control(at, { kind: 'text', operation: null, text: 'PUMP' }));
+    bench.run(50);
+    const registers = [10, 11, 12].map((one) => bench.memory.registers.holdingRegisters.get(one));
+    expect([bench.steps(), registers]).toEqual([
+      ['operateSent', 'operated'],
+      [0x5055, 0x4d50, 0],
+    ]);
+  });
+
   test.each([true, false])('a bit of a register leaves the others as they are (mask writes: %s)', (maskWrites) => {
     const bits = new Bench([], { maskWrites }, framing);
     bits.memory.registers.holdingRegisters.set(3, 0b1010);

@@ -49,6 +49,7 @@ const WIDTHS: Record<string, number> = {
 /** Columns that are not shown until somebody asks for them. */
 export const FOLDED: readonly string[] = [
   'description',
+  'settable',
   'rawLow',
   'rawHigh',
   'low',

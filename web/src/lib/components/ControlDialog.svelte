@@ -37,7 +37,9 @@
     direct: ['Direct operate', 'one message'],
     directNoAnswer: ['Direct, unanswered', 'one message, the device does not say what it thinks of it'],
   };
-  let mode = $state(modes[0] as CommandOrder['mode']);
+  /** A text goes out in one message. */
+  const isText = untrack(() => point.kind === 'text');
+  let mode = $state((isText ? 'direct' : modes[0]) as CommandOrder['mode']);
   let id = '';
   let command = $state.raw<CommandView | null>(null);
   let problem = $state<string | null>(null);
@@ -50,7 +52,8 @@
   /** The point that shows what became of it, as it is now. */
   const shownNow = $derived.by(() => {
     if (shownReading === undefined) return null;
-    const { raw, value } = shownReading;
+    const { raw, value, text } = shownReading;
+    if (point.setting && point.kind === 'text') return { name: point.setting.follows.name, words: `“${text ?? ''}”` };
     if (point.setting) {
       const { name, unit } = point.setting.follows;
       return { name, words: `${valueWords(point, raw, value)}${unit ? ` ${unit}` : ''}` };
@@ -74,6 +77,7 @@
   /** What would change something, going by the point that shows it. */
   function sensible(): Wanted {
     const now = watchedId === null ? undefined : live.points[watchedId];
+    if (point.kind === 'text') return { operation: 'write', text: now?.text ?? '' };
     if (control === null) return { operation: 'set', value: now ? Number(now.value.toFixed(decimals(point))) : null };
     const { feedback, operations, onMs, offMs } = control;
     const operation =
@@ -148,6 +152,15 @@
         >
           {#if wanted.operation === 'set'}
             <SetpointInput {point} bind:value={wanted.value} />
+          {:else if wanted.operation === 'write'}
+            <label class="flex flex-col gap-1"
+              >Text<input
+                class="field text-[16px]"
+                maxlength="255"
+                autocomplete="off"
+                bind:value={wanted.text}
+              /></label
+            >
           {:else}
             <fieldset class="flex flex-wrap gap-2">
               <legend class="mb-1 text-soft">Operation</legend>
@@ -160,7 +173,7 @@
               {/each}
             </fieldset>
           {/if}
-          <fieldset hidden={modes.length < 2}>
+          <fieldset hidden={modes.length < 2 || isText}>
             <legend class="mb-1 text-soft">How</legend>
             {#each modes as one (one)}
               <label class="flex items-baseline gap-2"
@@ -170,7 +183,7 @@
               >
             {/each}
           </fieldset>
-          {#if wanted.operation !== 'set' && isPulse(wanted.operation)}
+          {#if wanted.operation !== 'set' && wanted.operation !== 'write' && isPulse(wanted.operation)}
             <div class="flex gap-4">
               <label class="flex flex-col gap-1"
                 >On time, ms<input

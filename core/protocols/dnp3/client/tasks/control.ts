@@ -1,7 +1,8 @@
 import { ByteWriter } from '../../../../bytes/index.ts';
 import { writeControlBlock, writeSetpoint } from '../../control.ts';
 import { FunctionCode } from '../../wire/application.ts';
-import { writeIndexedHeader } from '../../wire/header.ts';
+import { writeIndexedHeader, writeRangeHeader } from '../../wire/header.ts';
+import { octetsOf } from '../../wire/text.ts';
 import { Priority } from '../../../../line/index.ts';
 import type { Rules, TaskOf } from '../task.ts';
 
@@ -11,7 +12,12 @@ export const control: Rules<TaskOf<'control'>> = {
   words: ({ phase }) => phase,
   request: ({ request, phase }) => {
     const out = new ByteWriter();
-    const { index, setpoint, block, mode } = request;
+    const { index, setpoint, block, mode, text } = request;
+    if (text !== undefined) {
+      const octets = octetsOf(text);
+      writeRangeHeader(out, 110, octets.length, index, index);
+      return [FunctionCode.write, out.bytes(octets).finish()];
+    }
     if (setpoint) {
       writeIndexedHeader(out, 41, setpoint.variation, 1, index)(index);
       writeSetpoint(out, { ...setpoint, status: 0 });

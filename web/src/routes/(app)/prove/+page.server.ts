@@ -1,11 +1,17 @@
-import { recentCommands } from '@halvix/db';
-import { operationWords, setWords } from '$lib/control.ts';
+import type { PointConfig } from '@halvix/core/config';
+import { recentCommands, type Command } from '@halvix/db';
+import { operationWords, setWords, writeWords } from '$lib/control.ts';
 import { commandView } from '$lib/server/commands.ts';
 import { database } from '$lib/server/database.ts';
 import { model } from '$lib/server/model.ts';
 import type { PageServerLoad } from './$types';
 
 const SHOWN = 500;
+
+function whatWords({ operation, counts, text }: Command, config: PointConfig | undefined): string {
+  if (text !== null) return writeWords(text);
+  return config && counts !== null ? setWords(counts, config) : operationWords(operation);
+}
 
 export const load: PageServerLoad = async ({ depends }) => {
   depends('halvix:commands');
@@ -17,7 +23,7 @@ export const load: PageServerLoad = async ({ depends }) => {
       return {
         ...commandView(row),
         name: config?.name ?? row.address,
-        what: config && row.counts !== null ? setWords(row.counts, config) : operationWords(row.operation),
+        what: whatWords(row, config),
       };
     }),
   };

@@ -1,7 +1,7 @@
-import { countsToSend, type PointConfig } from '@halvix/core/config';
+import { countsToSend, textToSend, type PointConfig } from '@halvix/core/config';
 import { commandOrderSchema, type CommandOrder } from '@halvix/core/path';
 import { addressOf } from '@halvix/core/protocols';
-import { orderCommand } from '@halvix/db';
+import { orderCommand, type NewCommand } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { bodyOf } from '$lib/server/body.ts';
 import { commandView } from '$lib/server/commands.ts';
@@ -17,19 +17,24 @@ const EXPIRES_AFTER_MS = 10_000;
 function sent(
   order: CommandOrder,
   point: PointConfig,
-): { counts: number | null; onMs: number; offMs: number; count: number } {
+): Pick<NewCommand, 'counts' | 'text' | 'onMs' | 'offMs' | 'count'> {
   const { control, setting, kind, name } = point;
+  if (order.operation === 'write') {
+    const text = textToSend(order.text, point);
+    if (!text.ok) error(400, `text: ${text.problem}`);
+    return { counts: null, text: text.value, onMs: 0, offMs: 0, count: 1 };
+  }
   if (order.operation === 'set') {
     if (kind !== 'setpoint' || setting === null) error(400, `pointId: ${name} is not to be set`);
     const counts = countsToSend(order.value, point);
     if (!counts.ok) error(400, `value: ${counts.problem}`);
-    return { counts: counts.value, onMs: 0, offMs: 0, count: 1 };
+    return { counts: counts.value, text: null, onMs: 0, offMs: 0, count: 1 };
   }
   if (kind !== 'output' || control === null) error(400, `pointId: ${name} is no control`);
   if (!control.operations.includes(order.operation))
     error(400, `operation: ${name} takes ${control.operations.join(', ')}, not ${order.operation}`);
   const { onMs, offMs, count } = order;
-  return { counts: null, onMs, offMs, count };
+  return { counts: null, text: null, onMs, offMs, count };
 }
 
 /** Orders a control. The same id again answers with the command as it stands, and orders nothing. */

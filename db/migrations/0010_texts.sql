@@ -1,0 +1,1 @@
+ALTER TABLE "command" ADD COLUMN "text" text;
