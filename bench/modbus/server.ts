@@ -1,8 +1,8 @@
-import { PlainMemory, Responder, writeValue, type FramingName } from '@halvix/core/protocols/modbus';
+import { PlainMemory, readValue, Responder, writeValue, type FramingName } from '@halvix/core/protocols/modbus';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
-import type { Plant, Refusal } from '../plants/plant.ts';
-import type { ModbusPoint } from '../scenario/modbus.ts';
+import type { Order, Plant, Refusal } from '../plants/plant.ts';
+import { isWritten, type ModbusPoint } from '../scenario/modbus.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
 
 /** A plant whose points have their places in the tables of a Modbus server. */
@@ -65,11 +65,11 @@ export class ServerStandIn extends StandIn<ModbusPoint> {
     take: () => void,
   ): void {
     const written = this.plant.points.filter(
-      ({ at, kind }) =>
-        at.table === table &&
-        at.address >= address &&
-        at.address < address + count &&
-        (kind === 'output' || kind === 'setpoint'),
+      (point) =>
+        point.at.table === table &&
+        point.at.address >= address &&
+        point.at.address < address + count &&
+        isWritten(point),
     );
     if (written.length === 0) return done(ILLEGAL_ADDRESS);
     take();
@@ -84,13 +84,19 @@ export class ServerStandIn extends StandIn<ModbusPoint> {
   }
 
   /** What was written there, as an order. */
-  private orderAt({ table, address, type }: ModbusPoint['at']): Parameters<Plant['operate']>[1] {
+  private orderAt({ table, address, type, order, registers }: ModbusPoint['at']): Order {
     const times = { onMs: 0, offMs: 0, count: 1 };
     if (table === 'coils') {
       const on = this.memory.bits.coils.get(address) === true;
       return { operation: on ? 'latchOn' : 'latchOff', counts: null, ...times };
     }
-    const register = Number(this.memory.registers.holdingRegisters.get(address));
+    const { holdingRegisters } = this.memory.registers;
+    if (type === 'text') {
+      const there = Array.from({ length: registers }, (_, n) => holdingRegisters.get(address + n) ?? 0);
+      const octets = Uint8Array.from(there.flatMap((one) => [one >> 8, one & 0xff]));
+      return { operation: null, counts: null, text: readValue(octets, type, order).text ?? '', ...times };
+    }
+    const register = Number(holdingRegisters.get(address));
     return {
       operation: null,
       counts: type === 'int16' && register > 0x7fff ? register - 0x1_0000 : register,

@@ -1,4 +1,4 @@
-import { ENERGY_METER, FLOW_COMPUTER, TRANSFORMER_MONITOR, type ModbusPoint } from '../scenario/modbus.ts';
+import { ENERGY_METER, FLOW_COMPUTER, isWritten, TRANSFORMER_MONITOR, type ModbusPoint } from '../scenario/modbus.ts';
 import type { Order, Plant, Refusal } from './plant.ts';
 
 const DAY_MS = 86_400_000;
@@ -43,12 +43,12 @@ abstract class Instrument implements Plant<ModbusPoint> {
     return this.value('remote') === 0;
   }
 
-  operate(key: string, { operation, counts }: Order, _now: number, execute: boolean): Refusal | null {
+  operate(key: string, { operation, counts, text }: Order, _now: number, execute: boolean): Refusal | null {
     const point = this.points.find((one) => one.key === key);
-    if (point?.kind !== 'output' && point?.kind !== 'setpoint') return 'notSupported';
+    if (point === undefined || !isWritten(point)) return 'notSupported';
     if (this.isLocal) return 'local';
-    const value = counts ?? (operation === 'latchOff' ? 0 : 1);
-    if (!this.accepts(key, value)) return 'outOfRange';
+    const value = text ?? counts ?? (operation === 'latchOff' ? 0 : 1);
+    if (typeof value === 'number' && !this.accepts(key, value)) return 'outOfRange';
     if (execute) this.values.set(key, value);
     return null;
   }
@@ -70,7 +70,13 @@ export class FlowComputer extends Instrument {
 
   constructor(now: number, random: () => number) {
     super(FLOW_COMPUTER, now, random);
-    for (const [key, value] of Object.entries({ wanted: 3200, valve: 1, remote: 1, serial: 'FC-204417' }))
+    for (const [key, value] of Object.entries({
+      wanted: 3200,
+      valve: 1,
+      remote: 1,
+      serial: 'FC-204417',
+      batch: 'AUTUMN 12',
+    }))
       this.values.set(key, value);
     this.values.set('started', Math.floor(now / 1000) - 86_400 * 12);
     this.live(now, 0);

@@ -22,6 +22,8 @@ export interface Sample {
 export interface Order {
   operation: Operation | null;
   counts: number | null;
+  /** What a text is to say. */
+  text?: string;
   onMs: number;
   offMs: number;
   count: number;

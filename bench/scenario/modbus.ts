@@ -7,9 +7,12 @@ export interface ModbusPoint extends PlantPoint {
   at: ModbusAt;
   states: string[] | null;
   operations: Operation[];
-  /** Of what can be set, in its unit. */
-  setting: { low: number; high: number } | null;
+  /** Of what can be set, in its unit; of a text that can be written without limits. */
+  setting: { low: number | null; high: number | null } | null;
 }
+
+/** Whether a point is there to be operated, set or written. */
+export const isWritten = ({ kind, setting }: ModbusPoint): boolean => kind === 'output' || setting !== null;
 
 type More = Partial<Omit<ModbusPoint, 'key' | 'kind' | 'at' | 'name'>>;
 const point = (key: string, kind: PointKind, at: ModbusAt, name: string, more: More = {}): ModbusPoint => ({
@@ -40,6 +43,9 @@ export const FLOW_COMPUTER: readonly ModbusPoint[] = [
   point('wanted', 'setpoint', holding(100), 'Flow wanted', {
     ...{ unit: 'm³/h', gain: 0.1 },
     setting: { low: 0, high: 500 },
+  }),
+  point('batch', 'text', holding(110, { type: 'text', registers: 8, ...slow }), 'Batch', {
+    setting: { low: null, high: null },
   }),
   point('valve', 'output', modbusAt('coils', 0), 'Injection valve', {
     ...{ states: ['shut', 'open'] },

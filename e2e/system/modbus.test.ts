@@ -45,7 +45,7 @@ test('all of them are read, and each value is what the device has', async () => 
     const [{ count }] = await rig.sql`
       select count(*)::int as count from latest join point_identity on id = point_id
       where device in ${rig.sql(['FNK-FC', 'HLM-TM', ...METERS])} and quality = 0`;
-    return count === 18 + 11 + 8 * 7;
+    return count === 19 + 11 + 8 * 7;
   });
   expect(await latest('FNK-FC', 'IR 40')).toMatchObject({ text: 'FC-204417' });
   // More digits than a number of 64 bits floating has.

@@ -250,7 +250,7 @@ describe.each(['PYT', 'PYM', 'PYS', 'PYA', 'JSM'])('our client, %s', (device) =>
   test('writes a text, and what is read back is the feedback', async () => {
     const words = `PUMP ${device}`;
     expect(await order(device, 'HR 60', 'write', null, words)).toMatchObject({ state: 'confirmed' });
-    expect(await latest(device, 'HR 60')).toMatchObject({ text: words });
+    await rig.until('it is shown', async () => (await latest(device, 'HR 60'))?.text === words);
   });
 });
 
