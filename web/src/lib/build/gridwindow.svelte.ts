@@ -45,19 +45,22 @@ export class GridWindow {
 
   private readonly ahead = $derived.by(() => (this.grown?.view === this.view() ? this.grown.rows : AHEAD.changed));
   private readonly visible = $derived.by(() => Math.ceil(this.height / ROW));
+  private readonly drawn = $derived.by(() => this.visible + this.ahead + BEHIND);
+  /** The first row that is drawn: changes by whole rows, whatever is scrolled. */
+  private readonly first = $derived.by(() => {
+    const before = this.upwards ? this.ahead : BEHIND;
+    return Math.max(0, Math.min(this.view().length - this.drawn, Math.floor(this.top / ROW) - before));
+  });
 
   /**
    * Which row of the view each slot shows: a row keeps its slot while it is in sight. A slot with nothing to show (-1)
    * is kept, hidden: making rows anew when a filter is taken away would take longer than the filter.
    */
   readonly slots = $derived.by(() => {
-    const { ahead, visible } = this;
-    const { length } = this.view();
-    const drawn = visible + ahead + BEHIND;
-    const count = Math.min(visible + AHEAD.usual + BEHIND, this.total());
-    const first = Math.max(0, Math.min(length - drawn, Math.floor(this.top / ROW) - (this.upwards ? ahead : BEHIND)));
+    const { first, drawn } = this;
+    const count = Math.min(this.visible + AHEAD.usual + BEHIND, this.total());
     const shown = new Array<number>(count).fill(-1);
-    for (let i = first; i < Math.min(first + Math.min(drawn, count), length); i++) shown[i % count] = i;
+    for (let i = first; i < Math.min(first + Math.min(drawn, count), this.view().length); i++) shown[i % count] = i;
     return shown;
   });
 }
