@@ -32,3 +32,45 @@ export function captureOf(pieces: readonly { octets: Uint8Array; fromMaster: boo
   });
   return Buffer.concat([head, ...packets]);
 }
+
+/** The same for a stream: each piece as a TCP segment, after the others of its direction. */
+export function streamOf(pieces: readonly { octets: Uint8Array; fromCaller: boolean }[], port: number): Buffer {
+  const head = Buffer.alloc(24);
+  head.writeUInt32LE(0xa1b2c3d4, 0);
+  head.writeUInt16LE(2, 4);
+  head.writeUInt16LE(4, 6);
+  head.writeUInt32LE(0xffff, 16);
+  head.writeUInt32LE(101, 20);
+  const next = { caller: 1, called: 1 };
+  const packets = pieces.flatMap(({ octets, fromCaller }) => {
+    const [own, other] = fromCaller ? (['caller', 'called'] as const) : (['called', 'caller'] as const);
+    const parts: Buffer[] = [];
+    for (let at = 0; at < octets.length; at += 60_000) {
+      const part = octets.subarray(at, at + 60_000);
+      const tcp = Buffer.alloc(20);
+      tcp.writeUInt16BE(fromCaller ? 40_000 : port, 0);
+      tcp.writeUInt16BE(fromCaller ? port : 40_000, 2);
+      tcp.writeUInt32BE(next[own], 4);
+      tcp.writeUInt32BE(next[other], 8);
+      // A header of five words; push and acknowledgement.
+      tcp.writeUInt16BE(0x5018, 12);
+      tcp.writeUInt16BE(0xffff, 14);
+      const ip = Buffer.alloc(20);
+      ip.writeUInt8(0x45, 0);
+      ip.writeUInt16BE(40 + part.length, 2);
+      ip.writeUInt8(64, 8);
+      ip.writeUInt8(6, 9);
+      ip.writeUInt32BE(fromCaller ? 0x7f000001 : 0x7f000002, 12);
+      ip.writeUInt32BE(fromCaller ? 0x7f000002 : 0x7f000001, 16);
+      const record = Buffer.alloc(16);
+      record.writeUInt32LE(1_700_000_000, 0);
+      record.writeUInt32LE(next.caller + next.called, 4);
+      record.writeUInt32LE(40 + part.length, 8);
+      record.writeUInt32LE(40 + part.length, 12);
+      next[own] += part.length;
+      parts.push(Buffer.concat([record, ip, tcp, part]));
+    }
+    return parts;
+  });
+  return Buffer.concat([head, ...packets]);
+}
