@@ -220,6 +220,12 @@ describe('tables from outside', () => {
     );
   });
 
+  test('a name that begins with the code of its device stays as it is', () => {
+    const known = [{ device: 'D1', point: newPoint('dnp3', 'binary', 4, 'D1 door') }];
+    const table = readTable(csvOf(tableOfPoints(known)));
+    expect(table.ok && previewTable(table.value, context({ known })).counts.same).toBe(1);
+  });
+
   test('a text that a spreadsheet would run goes out defused', () => {
     expect(csvOf([['=1+1', '-5', '+x', '@a', 'ok']])).toBe("'=1+1,-5,'+x,'@a,ok");
   });

@@ -237,7 +237,10 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
       if (key === 'kind' || key === 'index' || (known === undefined && field.protocol !== undefined)) continue;
       let text = cells[column];
       if (text === undefined || (text === '' && known === undefined)) continue;
-      if (key === 'name' && device !== '' && text.startsWith(`${device} `)) text = text.slice(device.length + 1);
+      // A name with its device before it, unless the point is called so.
+      const isWhole = known !== undefined && next.name === text.trim();
+      if (key === 'name' && !isWhole && device !== '' && text.startsWith(`${device} `))
+        text = text.slice(device.length + 1);
       // An empty cell of the pair columns beside a gain says nothing.
       if (text.trim() === '' && field.text(next) === '') continue;
       if (known !== undefined && field.text(next) === text.trim()) continue;
