@@ -148,7 +148,12 @@ export class Association {
   }
 
   send(pdu: Pdu): void {
-    if (this.state === 'open' || this.state === 'closing') this.sendValue(this.mmsContext, encodePdu(pdu));
+    this.sendEncoded(encodePdu(pdu));
+  }
+
+  /** The octets of a message of MMS. */
+  sendEncoded(octets: Uint8Array): void {
+    if (this.state === 'open' || this.state === 'closing') this.sendValue(this.mmsContext, octets);
   }
 
   /** Ends it in order: both sides are done with what is under way. */
