@@ -17,13 +17,30 @@ export const Quality = {
   /** The measuring signal itself has failed: a broken loop, a transmitter that says so. */
   signalFailure: 1 << 13,
   outOfService: 1 << 14,
+  /** Less exact than it should be. */
+  inaccurate: 1 << 15,
+  /** It does not go with other values of the device. */
+  inconsistent: 1 << 16,
+  /** Made for a test: nobody is to act on it. */
+  test: 1 << 17,
+  /** An operator there has stopped its updates. */
+  blocked: 1 << 18,
+  /** The device says so without saying why. */
+  saidQuestionable: 1 << 19,
+  saidInvalid: 1 << 20,
 } as const;
 
 export type Validity = 'good' | 'questionable' | 'invalid';
 
 /** Any of these makes a value one not to be used. */
 export const INVALID =
-  Quality.commLost | Quality.notSet | Quality.offline | Quality.restart | Quality.signalFailure | Quality.outOfService;
+  Quality.commLost |
+  Quality.notSet |
+  Quality.offline |
+  Quality.restart |
+  Quality.signalFailure |
+  Quality.outOfService |
+  Quality.saidInvalid;
 const FORCED = Quality.forcedAtDevice | Quality.forcedHere;
 
 /** A forced value is valid: somebody wanted it so. */
@@ -50,6 +67,12 @@ const WORDS: readonly (readonly [number, string])[] = [
   [Quality.rollover, 'counter rolled over'],
   [Quality.discontinuity, 'counter discontinuity'],
   [Quality.referenceError, 'reference error'],
+  [Quality.saidInvalid, 'invalid, as the device says'],
+  [Quality.saidQuestionable, 'questionable, as the device says'],
+  [Quality.inaccurate, 'inaccurate'],
+  [Quality.inconsistent, 'inconsistent'],
+  [Quality.test, 'test'],
+  [Quality.blocked, 'blocked by an operator there'],
 ];
 
 /** The reasons in words, worst first; empty when good. */

@@ -3,7 +3,13 @@ import { Flag } from './wire/objects.ts';
 
 /** A value of which any of these is said is not online towards a centre. */
 const NOT_ONLINE =
-  Quality.commLost | Quality.notSet | Quality.restart | Quality.offline | Quality.signalFailure | Quality.outOfService;
+  Quality.commLost |
+  Quality.notSet |
+  Quality.restart |
+  Quality.offline |
+  Quality.signalFailure |
+  Quality.outOfService |
+  Quality.saidInvalid;
 
 const isCounter = (kind: PointKind): boolean => kind === 'counter' || kind === 'frozenCounter';
 
