@@ -1,0 +1,134 @@
+import type { Instant } from '../../session/index.ts';
+import type { MmsClient } from '../mms/client.ts';
+import type { ObjectClass, Variable } from '../mms/wire/services.ts';
+import { nodeOf, type LogicalDevice, type Model } from './model.ts';
+import { fromMms, type Reference } from './reference.ts';
+
+/**
+ * Finds out what a server has: its logical devices, the type of each node, which tells all that is in it, and its data
+ * sets. As many questions are under way as were agreed on. A node that the server does not tell of is left out, and
+ * said.
+ */
+export class Discovery {
+  private readonly model: Model = { devices: [] };
+  readonly problems: string[] = [];
+  private open = 0;
+  private ended = false;
+
+  constructor(
+    private readonly client: MmsClient,
+    /** Null: nothing could be found out; `problems` says why. */
+    private readonly done: (model: Model | null, problems: readonly string[], now: Instant) => void,
+  ) {}
+
+  start(now: Instant): void {
+    this.names('domain', null, now, (devices, at) => {
+      if (devices.length === 0) this.problems.push('it has no logical device');
+      for (const name of devices) {
+        const device: LogicalDevice = { name, nodes: [] };
+        this.model.devices.push(device);
+        this.nodes(device, at);
+      }
+    });
+  }
+
+  private nodes(device: LogicalDevice, now: Instant): void {
+    this.names('variable', device.name, now, (names, at) => {
+      // Names without a constraint are the nodes themselves.
+      const nodes = names.filter((name) => !name.includes('$'));
+      const order = new Map(nodes.map((name, place) => [name, place]));
+      for (const item of nodes)
+        this.ask('attributes', { name: { scope: 'domain', domain: device.name, item } }, at, (answer) => {
+          if (!answer.ok) this.problems.push(`${device.name}/${item}: ${answer.words}`);
+          else device.nodes.push(nodeOf(item, answer.response.of));
+          device.nodes.sort((a, b) => (order.get(a.name) ?? 0) - (order.get(b.name) ?? 0));
+        });
+    });
+    this.names('variableList', device.name, now, (lists, at) => {
+      for (const item of lists) this.dataSet(device, item, at);
+    });
+  }
+
+  private dataSet(device: LogicalDevice, item: string, now: Instant): void {
+    const [node, name = item] = item.split('$');
+    this.ask('listAttributes', { name: { scope: 'domain', domain: device.name, item } }, now, (answer) => {
+      if (!answer.ok) {
+        this.problems.push(`${device.name}/${item}: ${answer.words}`);
+        return;
+      }
+      const members = answer.response.names.flatMap((one) => referenceOf(one) ?? []);
+      if (members.length < answer.response.names.length)
+        this.problems.push(`${device.name}/${item}: some of its members are no object references`);
+      this.later(() => device.nodes.find((one) => one.name === node)?.dataSets.push({ name, members }));
+    });
+  }
+
+  /** What can only be put in its place when all nodes are there. */
+  private readonly put: (() => void)[] = [];
+  private later(work: () => void): void {
+    this.put.push(work);
+  }
+
+  /** All names of a class, in as many parts as it takes. */
+  private names(
+    of: ObjectClass,
+    domain: string | null,
+    now: Instant,
+    found: (names: string[], now: Instant) => void,
+    before: string[] = [],
+  ): void {
+    const after = before.at(-1) ?? null;
+    this.ask('nameList', { class: of, domain, after }, now, (answer, at) => {
+      if (!answer.ok) {
+        this.problems.push(`${domain ?? 'the server'}: ${answer.words}`);
+        return;
+      }
+      const { names, more } = answer.response;
+      const all = [...before, ...names];
+      // A server that says that more follows and brings nothing would be asked for ever.
+      if (more && names.length > 0 && all.length <= MAX_NAMES) this.names(of, domain, at, found, all);
+      else found(all, at);
+    });
+  }
+
+  private ask<Name extends 'nameList' | 'attributes' | 'listAttributes'>(
+    service: Name,
+    request: Parameters<typeof this.client.ask<Name>>[1],
+    now: Instant,
+    answered: (...args: Parameters<Parameters<typeof this.client.ask<Name>>[2]>) => void,
+  ): void {
+    this.open++;
+    this.client.ask(
+      service,
+      request,
+      (...args) => {
+        answered(...args);
+        this.open--;
+        this.considerEnd(args[1]);
+      },
+      now,
+    );
+  }
+
+  private considerEnd(now: Instant): void {
+    if (this.open > 0 || this.ended) return;
+    this.ended = true;
+    for (const work of this.put) work();
+    const isThere = this.model.devices.some(({ nodes }) => nodes.length > 0);
+    this.done(isThere ? this.model : null, this.problems, now);
+  }
+}
+
+/** Names of one logical device, at most. */
+const MAX_NAMES = 500_000;
+
+function referenceOf({ name, part = [] }: Variable): Reference | null {
+  if (name.scope !== 'domain') return null;
+  const read = fromMms(name.domain, name.item);
+  if (!read.ok) return null;
+  const [index, ...rest] = part;
+  if (index === undefined) return read.value;
+  const { path } = read.value;
+  if (typeof index !== 'number') return { ...read.value, path: [...path, index, ...rest.map(String)] };
+  return { ...read.value, path: [...path.slice(0, -1), `${path.at(-1)}(${index})`, ...rest.map(String)] };
+}
