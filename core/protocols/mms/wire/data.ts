@@ -36,7 +36,8 @@ export type Data =
   /** Visible characters; `wide`: any of UTF-8. */
   | { type: 'text'; text: string; wide: boolean }
   /** Milliseconds of the day and, in six octets, days since 1984; or 32 bits of seconds, 24 of their fraction, quality. */
-  | { type: 'binaryTime' | 'utcTime'; octets: Uint8Array }
+  | { type: 'binaryTime'; octets: Uint8Array }
+  | { type: 'utcTime'; octets: Uint8Array }
   | { type: 'name'; identifier: string };
 
 /** A value, or why there is none. */
