@@ -1,4 +1,4 @@
-import { Quality } from '../../point/index.ts';
+import { INVALID, Quality } from '../../point/index.ts';
 
 /*
  * Quality (IEC 61850-7-3, 6.2; as a bit string of 13 bits after IEC 61850-8-1, 8.1.3.5), the first bit first:
@@ -36,15 +36,6 @@ export function qualityOf(bits: readonly boolean[]): number {
   return validity === 'questionable' ? quality | Quality.saidQuestionable : quality;
 }
 
-/** A value of which any of these is said is invalid to a client. */
-const INVALID =
-  Quality.commLost |
-  Quality.notSet |
-  Quality.offline |
-  Quality.restart |
-  Quality.signalFailure |
-  Quality.outOfService |
-  Quality.saidInvalid;
 const QUESTIONABLE =
   Quality.overRange |
   Quality.underRange |
