@@ -64,7 +64,7 @@
         value={String(value)}
         onchange={(e) => change(options.find(([key]) => String(key) === e.currentTarget.value)?.[0])}
       >
-        {#each options as [key, words] (key)}<option value={key}>{words}</option>{/each}
+        {#each options as [key, words] (key)}<option value={String(key)}>{words}</option>{/each}
       </select>
     {:else}
       <input
