@@ -48,7 +48,8 @@ export const POST: RequestHandler = async (event) => {
     id: order.id,
     pointId: order.pointId,
     operation: order.operation,
-    mode: order.mode,
+    // A text goes out in one message.
+    mode: order.operation === 'write' ? 'direct' : order.mode,
     device: point.device.code,
     address: addressOf(point.config),
     ...sent(order, point.config),
