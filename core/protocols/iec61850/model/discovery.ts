@@ -1,6 +1,6 @@
-import type { Instant } from '../../session/index.ts';
-import type { MmsClient } from '../mms/client.ts';
-import type { ObjectClass, Variable } from '../mms/wire/services.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { MmsClient } from '../../mms/client.ts';
+import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import { nodeOf, type LogicalDevice, type Model } from './model.ts';
 import { fromMms, type Reference } from './reference.ts';
 

@@ -1,4 +1,4 @@
-import type { PointKind } from '../../point/index.ts';
+import type { PointKind } from '../../../point/index.ts';
 
 /*
  * Common data classes (IEC 61850-7-3, clause 7; from memory): what a data object of each is as a point, and which

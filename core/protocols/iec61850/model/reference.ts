@@ -1,4 +1,4 @@
-import type { Result } from '../../session/index.ts';
+import type { Result } from '../../../session/index.ts';
 
 /*
  * Object references (IEC 61850-7-2, 22.2): where something is in the model of a server, with its functional constraint.

@@ -1,5 +1,5 @@
-import type { PointKind } from '../../point/index.ts';
-import type { TypeOf } from '../mms/wire/data.ts';
+import type { PointKind } from '../../../point/index.ts';
+import type { TypeOf } from '../../mms/wire/data.ts';
 import { CONSTRAINTS, type Constraint, type Reference } from './reference.ts';
 
 /** What a server has: logical devices, their nodes, and the attributes of these by functional constraint. */
