@@ -4,9 +4,13 @@ import { dirname, join, relative } from 'node:path';
 import { expect, test } from 'vitest';
 
 const ROOT = new URL('..', import.meta.url).pathname;
+/** Folders of protocols, of those that are being built and of the layers that several stand on too. */
+const FOLDERS = readdirSync(join(ROOT, 'core/protocols'), { withFileTypes: true })
+  .filter((one) => one.isDirectory() && one.name !== 'sessions')
+  .map(({ name }) => name);
 /** Where a protocol is at home: its folder, and the two registrations. */
 const AT_HOME = [
-  ...PROTOCOLS.map((code) => `core/protocols/${code}/`),
+  ...FOLDERS.map((code) => `core/protocols/${code}/`),
   ...PROTOCOLS.map((code) => `web/src/lib/protocols/${code}/`),
   'core/protocols/definitions.ts',
   'core/protocols/sessions/index.ts',
