@@ -18,7 +18,8 @@ import type { ServiceName, Services, Variables } from './wire/services.ts';
  *  1. As many requests are under way as were agreed on; the others wait in their order, the urgent ones in front.
  *  2. Each request ends once: with its response, an error, a reject, no answer in time, or the loss of the association.
  *     Nothing is asked again by itself.
- *  3. After `MAX_UNANSWERED` requests in a row without an answer the association is given up.
+ *  3. Answers and what is told unasked come in the order in which the server sent them.
+ *  4. After `MAX_UNANSWERED` requests in a row without an answer the association is given up.
  */
 
 export interface MmsClientSettings extends AssociationSettings {
@@ -33,10 +34,16 @@ export type Answer<Name extends ServiceName> =
 export type MmsClientEffect =
   | { type: 'send'; octets: Uint8Array }
   | { type: 'open'; agreement: Agreement }
-  | { type: 'report'; variables: Variables; results: readonly AccessResult[]; octets: Uint8Array }
   /** Something came that is not well-formed, or that nobody asked for. */
   | { type: 'odd'; words: string }
   | { type: 'closed'; words: string; byUs: boolean };
+
+/** What a server tells unasked; its octets are those of the message. */
+export interface Told {
+  variables: Variables;
+  results: readonly AccessResult[];
+  octets: Uint8Array;
+}
 
 interface Asked {
   service: ServiceName;
@@ -75,7 +82,11 @@ export class MmsClient {
   agreement: Agreement | null = null;
   readonly counts = { requests: 0, responses: 0, errors: 0, timeouts: 0, reports: 0, odd: 0 };
 
-  constructor(private readonly settings: MmsClientSettings) {
+  constructor(
+    private readonly settings: MmsClientSettings,
+    /** Called among the answers, in the order in which they come: what is told may explain the answer behind it. */
+    private readonly told: (told: Told, now: Instant) => void,
+  ) {
     this.association = new Association(settings, 'calling');
   }
 
@@ -231,7 +242,7 @@ export class MmsClient {
     switch (pdu.type) {
       case 'report':
         this.counts.reports++;
-        this.effects.push({ type: 'report', variables: pdu.variables, results: pdu.results, octets });
+        this.told({ variables: pdu.variables, results: pdu.results, octets }, now);
         return;
       case 'response': {
         const asked = this.settled(pdu.invoke);

@@ -181,7 +181,7 @@ describe('a client and a server', () => {
     const results = [{ type: 'boolean' as const, value: true }];
     expect(talk.server.report({ list: { scope: 'vmd', item: 'RPT' } }, results)).toBe(true);
     talk.pump();
-    expect(talk.news.client.filter(({ type }) => type === 'report')).toMatchObject([{ results }]);
+    expect(talk.told).toMatchObject([{ results }]);
     const much = Array.from({ length: 3000 }, () => results[0]);
     expect(talk.server.report({ list: { scope: 'vmd', item: 'RPT' } }, much)).toBe(false);
   });

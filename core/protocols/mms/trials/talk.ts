@@ -1,4 +1,4 @@
-import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings } from '../client.ts';
+import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from '../client.ts';
 import { MmsServer, type MmsObjects, type MmsServerEffect } from '../server.ts';
 import type { Agreement } from '../wire/pdu.ts';
 import type { ServiceName, Services } from '../wire/services.ts';
@@ -10,6 +10,9 @@ export class Talk {
   readonly client: MmsClient;
   readonly server: MmsServer;
   readonly news: { client: MmsClientEffect[]; server: MmsServerEffect[] } = { client: [], server: [] };
+  /** What the server told unasked. */
+  readonly told: Told[] = [];
+  onTold: (told: Told) => void = () => {};
   /** What becomes of octets on their way; null: they are lost. */
   wire: (octets: Uint8Array, fromClient: boolean) => Uint8Array | null = (octets) => octets;
 
@@ -18,7 +21,10 @@ export class Talk {
     client: Partial<MmsClientSettings> = {},
     private readonly agree: (agreement: Agreement) => Agreement = (agreement) => agreement,
   ) {
-    this.client = new MmsClient({ ...settings(), responseTimeoutMs: 2000, ...client });
+    this.client = new MmsClient({ ...settings(), responseTimeoutMs: 2000, ...client }, (told) => {
+      this.told.push(told);
+      this.onTold(told);
+    });
     const { ours, theirs } = settings();
     this.server = new MmsServer(settings({ ours: theirs, theirs: ours }), objects);
   }
