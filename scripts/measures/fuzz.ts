@@ -1,4 +1,5 @@
 import { chance, fuzz as fuzzDnp3 } from '../../core/protocols/dnp3/trials/fuzz.ts';
+import { fuzz as fuzzMms } from '../../core/protocols/mms/trials/fuzz.ts';
 import { fuzz as fuzzModbus } from '../../core/protocols/modbus/trials/fuzz.ts';
 
 /*
@@ -25,9 +26,9 @@ for (let share = 0; done < streams; share++) {
   const own = Math.min(SHARE, streams - done);
   const clock = (): number => performance.now();
   const report =
-    share % 2 === 0
+    share % 3 === 0
       ? fuzzDnp3(own, seed + share, clock)
-      : { framesTaken: 0, ...fuzzModbus(own, chance(seed + share), clock) };
+      : { framesTaken: 0, ...(share % 3 === 1 ? fuzzModbus : fuzzMms)(own, chance(seed + share), clock) };
   done += report.streams;
   frames += report.framesTaken;
   longest = Math.max(longest, report.longestMs);
