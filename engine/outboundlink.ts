@@ -231,21 +231,26 @@ export class OutboundLink {
       connection.heard.set(member, now);
       this.transport?.useful();
       if (connection.members.has(member) || !this.join(connection, member)) continue;
-      // Its first request may have come in pieces. What its session was shown before it began counts for nothing.
+      // Its first request may have come in pieces.
       for (const early of connection.early) member.data(connection.peer, early);
     }
     if (codes.size > 0) connection.early = [];
     else this.hold(connection, bytes);
-    // Garbage and other addresses are counted where there is only one whose they could be.
-    const takers = connection.members.size > 0 ? connection.members : this.soleMember();
-    for (const member of takers) member.data(connection.peer, bytes);
+    for (const member of connection.members) member.data(connection.peer, bytes);
   }
 
   /** Keeps what may be the beginning of somebody's first request. The oldest go first: what is being put together is at the end. */
-  private hold({ early }: Connection, bytes: Uint8Array): void {
+  private hold(connection: Connection, bytes: Uint8Array): void {
+    const { early } = connection;
     early.push(bytes);
     const length = (): number => early.reduce((sum, piece) => sum + piece.length, 0);
-    while (early.length > 1 && length() > MOST_EARLY) early.shift();
+    while (early.length > 1 && length() > MOST_EARLY) this.nobodys(connection, early.splice(0, 1));
+  }
+
+  /** Garbage and other addresses are counted where there is only one whose they could be; what is somebody's is not, twice. */
+  private nobodys({ peer, members }: Connection, pieces: readonly Uint8Array[]): void {
+    if (members.size > 0) return;
+    for (const member of this.soleMember()) for (const piece of pieces) member.data(peer, piece);
   }
 
   private soleMember(): ReadonlySet<OutboundMember> {
@@ -297,6 +302,7 @@ export class OutboundLink {
   private finish(connection: Connection): void {
     this.connections.delete(connection);
     if (connection.timer !== null) clearTimeout(connection.timer);
+    this.nobodys(connection, connection.early.splice(0));
     for (const member of connection.members) {
       this.forget(connection, member);
       member.down(connection.peer);
