@@ -41,17 +41,20 @@ export class WaitingEntries<Entry extends WaitingEntry> {
   take(isUnderWay: (device: string) => boolean): Entry[] {
     const taken: Entry[] = [];
     let room = this.maxBatch;
-    for (let goesOn = true; goesOn;) {
-      goesOn = false;
-      for (const [device, { entries }] of [...this.queues]) {
+    // Whoever has nothing to give in one round has nothing in the next ones.
+    for (let turn = [...this.queues.keys()]; turn.length > 0;) {
+      const next: string[] = [];
+      for (const device of turn) {
+        const entries = this.queues.get(device)?.entries ?? [];
         const [entry] = entries;
-        if (entry.keep !== null && isUnderWay(device)) continue;
+        if (entry === undefined || (entry.keep !== null && isUnderWay(device))) continue;
         if (taken.length > 0 && entry.readings.length > room) return taken;
         this.takeFirst(device);
         taken.push(entry);
         room -= entry.readings.length;
-        goesOn = true;
+        if (entries.length > 0) next.push(device);
       }
+      turn = next;
     }
     return taken;
   }
