@@ -8,6 +8,20 @@ test.beforeAll(async () => {
 });
 test.afterAll(() => rig.stop());
 
+test('a name that is typed before the page has come alive is not taken away again', async ({ page }) => {
+  let release!: () => void;
+  const held = new Promise<void>((resolve) => (release = resolve));
+  await page.route('**/_app/**/*.js', async (route) => {
+    await held;
+    await route.continue();
+  });
+  await page.goto(urlOf(rig), { waitUntil: 'commit' });
+  await page.getByLabel('Name').fill('engineer');
+  release();
+  await page.waitForLoadState('networkidle');
+  await expect(page.getByLabel('Name')).toHaveValue('engineer');
+});
+
 test('accounts: added, given another role, disabled; each change is in the security log, and ends what is open', async ({
   page,
   browser,

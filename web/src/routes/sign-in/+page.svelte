@@ -20,7 +20,7 @@
         autofocus
         required
         maxlength="64"
-        value={form?.name ?? ''}
+        value={form?.name}
       />
     </label>
     <label class="flex flex-col gap-1">

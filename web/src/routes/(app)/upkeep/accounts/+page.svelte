@@ -97,7 +97,7 @@
           autocomplete="off"
           required
           maxlength="64"
-          value={form && 'name' in form ? (form.name ?? '') : ''}
+          value={form && 'name' in form ? form.name : undefined}
         /></label
       >
       <label class="flex flex-col gap-1"
