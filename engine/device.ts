@@ -290,6 +290,9 @@ export class DeviceRunner {
       case 'diagnostic':
         this.context.journal.note(this.config.code, 'warning', effect.words);
         break;
+      case 'hangUp':
+        // The link sees to it.
+        break;
       default:
         effect satisfies never;
     }

@@ -48,6 +48,8 @@ class RunningLane {
       key: (on: boolean) => void;
       /** A device answered. */
       useful: () => void;
+      /** Its connection is good for nothing any more. */
+      hangUp: (device: string, words: string) => void;
     },
   ) {
     const timing = lineTiming({ protocol, framing, ...link });
@@ -104,6 +106,7 @@ class RunningLane {
         break;
       case 'device':
         if (effect.effect.type === 'answered') this.wire.useful();
+        if (effect.effect.type === 'hangUp') this.wire.hangUp(effect.device, effect.effect.words);
         this.members.get(effect.device)?.onEffect(effect.effect);
         break;
       case 'turn':
@@ -182,6 +185,7 @@ export class LinkRunner {
             send: (octets) => (transport === null ? this.gateway?.send(octets) : transport.send(octets)),
             key: (on) => transport?.key(on),
             useful: () => transport?.useful(),
+            hangUp: (_device, words) => (transport === null ? this.gateway?.end() : transport.drop(words)),
           })
         : null;
     this.idle = config.calls.when === 'onDemand' && transport ? setInterval(() => this.lookIdle(), IDLE_LOOK_MS) : null;
@@ -223,6 +227,7 @@ export class LinkRunner {
         send: (octets, device) => this.callOf(device)?.send(octets),
         key: () => {},
         useful: () => {},
+        hangUp: (device) => this.callOf(device)?.end(),
       });
       this.own.set(member.code, lane);
       lane.add(member);

@@ -119,8 +119,11 @@ export class OutboundRunner {
 
   private offered(): Point[] {
     return this.config.mappings.map((mapping) => {
-      const { kind, at } = mapping.target;
-      return { kind, at, deadband: this.deadbandOf(mapping) };
+      const { kind, at, value } = mapping.target;
+      const point = this.context.exchange.at(mapping.device, mapping.point);
+      const { name = '', unit = '' } = point?.config ?? {};
+      // Counts have no unit.
+      return { kind, at, deadband: this.deadbandOf(mapping), name, unit: value === 'engineering' ? unit : '' };
     });
   }
 
@@ -285,7 +288,7 @@ export class OutboundRunner {
   private onUp(peer: number, from: string, address: string | null): void {
     this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
-    if (this.several) this.driver.command({ type: 'came', peer });
+    if (this.several) this.driver.command({ type: 'came', peer, from: address ?? from });
     else this.driver.start();
     this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
     this.context.changed();
@@ -352,6 +355,9 @@ export class OutboundRunner {
         break;
       case 'diagnostic':
         this.problem(effect.words);
+        break;
+      case 'hangUp':
+        this.link.hangUp(this.member, effect.peer);
         break;
       default:
         effect satisfies never;

@@ -164,6 +164,13 @@ export class OutboundLink {
     connection?.way.send(octets);
   }
 
+  /** A connection of the member is done with: it ends, where it can. */
+  hangUp(member: OutboundMember, peer?: number): void {
+    const own = this.connectionsOf(member);
+    const connection = peer === undefined ? own.at(-1) : own.find((one) => one.peer === peer);
+    if (connection) this.leave(connection, member);
+  }
+
   private connectionsOf(member: OutboundMember): readonly Connection[] {
     return this.current.get(member) ?? [];
   }

@@ -53,6 +53,8 @@ export class Reconnecting {
   private attempt: Attempt | null = null;
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
+  /** Why we ended the connection ourselves. */
+  private dropped: string | null = null;
   private pause: number;
   /** Set while hanging up: when the next call is due; null: when it is asked for. */
   private resting: { until: Instant | null } | null = null;
@@ -96,6 +98,13 @@ export class Reconnecting {
     this.resting = { until };
     if (this.attempt !== null) this.attempt.destroy();
     else this.beginRest();
+  }
+
+  /** Ends the connection, for a reason of ours; it is made anew after the usual pause. */
+  drop(problem: string): void {
+    if (this.state.state !== 'connected') return;
+    this.dropped = problem;
+    this.attempt?.destroy();
   }
 
   /** Ends a rest or a pause: connects now. */
@@ -157,8 +166,9 @@ export class Reconnecting {
     this.set({
       state: 'waiting',
       nextTry: clock.now() + wait,
-      problem: problem ?? (wasUp ? 'the other end closed the connection' : 'closed before it was up'),
+      problem: this.dropped ?? problem ?? (wasUp ? 'the other end closed the connection' : 'closed before it was up'),
     });
+    this.dropped = null;
     this.timer = setTimeout(() => this.connect(), wait);
     if (wasUp) this.events.down();
   }

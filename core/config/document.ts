@@ -166,7 +166,7 @@ export const radioSchema = z.object({ code, name, station: code, radioSide: radi
 const reference = z
   .string()
   .min(1, 'An address has at least 1 character')
-  .max(80, 'An address has at most 80 characters');
+  .max(200, 'An address has at most 200 characters');
 
 /** The point that shows that a control has happened, and the value that each operation leads to. */
 const feedbackSchema = z.object({

@@ -56,6 +56,25 @@ export interface SurveyedPoint {
   value: number;
   /** What the device says of it, in the protocol's words. */
   said: string;
+  /** What the device calls it, and its unit, where it says so. */
+  name?: string;
+  unit?: string;
+}
+
+/** What a session knows beside its points, as a table for people. */
+export interface DetailTable {
+  key: string;
+  title: string;
+  columns: readonly string[];
+  rows: readonly {
+    key: string;
+    cells: readonly string[];
+    /** Since when, or when last. */
+    time?: Instant | null;
+    isTrouble?: boolean;
+    /** What else there is of that row. */
+    more?: { columns: readonly string[]; rows: readonly (readonly string[])[] };
+  }[];
 }
 
 export interface DeviceAttribute {
@@ -100,7 +119,9 @@ export type ClientNews =
   | ({ type: 'control'; id: string } & ControlStep)
   /** Some points cannot be had, and why; none: all can. */
   | { type: 'unreadable'; points: readonly number[]; words: string }
-  | { type: 'diagnostic'; words: string };
+  | { type: 'diagnostic'; words: string }
+  /** The connection is good for nothing any more, and is to be made anew. */
+  | { type: 'hangUp'; words: string };
 
 /** Whoever speaks with one device. */
 export interface Client<Place, Order, Event> extends Party<ClientCommand<Place, Order>, ClientNews, Event> {
@@ -115,6 +136,8 @@ export interface Client<Place, Order, Event> extends Party<ClientCommand<Place, 
   readonly indications: string[];
   /** How it has to be asked, where that is not as its settings say; null: as they say. */
   readonly learned: string | null;
+  /** What else it knows, for those who look; absent: nothing. */
+  readonly details?: readonly DetailTable[];
 }
 
 export interface ClientOptions<Place> {

@@ -6,6 +6,10 @@ import { dnp3 } from './dnp3/definition.ts';
 import * as dnp3Order from './dnp3/order.ts';
 import * as dnp3Points from './dnp3/points.ts';
 import * as dnp3Settings from './dnp3/settings.ts';
+import { iec61850 } from './iec61850/definition.ts';
+import * as iecOrder from './iec61850/order.ts';
+import * as iecPoints from './iec61850/points.ts';
+import * as iecSettings from './iec61850/settings.ts';
 import { modbus } from './modbus/definition.ts';
 import * as modbusOrder from './modbus/order.ts';
 import * as modbusPoints from './modbus/points.ts';
@@ -19,7 +23,7 @@ import * as supervisionPoints from './supervision/points.ts';
  */
 
 /** The first is what every link carried before it said so. */
-const DEFINITIONS = { dnp3, modbus, supervision } as const;
+const DEFINITIONS = { dnp3, modbus, iec61850, supervision } as const;
 export type ProtocolCode = keyof typeof DEFINITIONS;
 export const PROTOCOLS = Object.keys(DEFINITIONS) as [ProtocolCode, ...ProtocolCode[]];
 export const [FIRST_PROTOCOL] = PROTOCOLS;
@@ -29,26 +33,34 @@ export const [FIRST_PROTOCOL] = PROTOCOLS;
 export const devicePart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.masterSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.clientSettings }),
+  z.object({ protocol: z.literal('iec61850'), settings: iecSettings.clientSettings }),
   z.object({ protocol: z.literal('supervision'), settings: supervisionSettings }),
 ]);
 export const outboundPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.outstationSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.serverSettings }),
+  z.object({ protocol: z.literal('iec61850'), settings: iecSettings.serverSettings }),
 ]);
 export const pointAt = z.discriminatedUnion('protocol', [
   dnp3Points.pointAtSchema,
   modbusPoints.pointAtSchema,
+  iecPoints.pointAtSchema,
   supervisionPoints.pointAtSchema,
 ]);
 export const draftPointAt = z.discriminatedUnion('protocol', [
   dnp3Points.draftAtSchema,
   modbusPoints.draftAtSchema,
+  iecPoints.draftAtSchema,
   supervisionPoints.draftAtSchema,
 ]);
-export const targetPointAt = z.discriminatedUnion('protocol', [dnp3Points.targetAtSchema, modbusPoints.targetAtSchema]);
+export const targetPointAt = z.discriminatedUnion('protocol', [
+  dnp3Points.targetAtSchema,
+  modbusPoints.targetAtSchema,
+  iecPoints.targetAtSchema,
+]);
 
 /** What people may ask of a device beyond its points, in any protocol. */
-export const orderSchema = z.union([dnp3Order.orderSchema, modbusOrder.orderSchema]);
+export const orderSchema = z.union([dnp3Order.orderSchema, modbusOrder.orderSchema, iecOrder.orderSchema]);
 
 export type DeviceSettings = z.infer<typeof devicePart>['settings'];
 export type OutboundSettings = z.infer<typeof outboundPart>['settings'];

@@ -12,6 +12,9 @@ export interface ServerPoint<Place> {
   at: Place;
   /** A change smaller than this is not told; 0: every change is. */
   deadband: number;
+  /** What people call it here, and its unit. */
+  name?: string;
+  unit?: string;
 }
 
 export interface ServerUpdate<Place> {
@@ -42,7 +45,7 @@ export type ServerCommand<Place> =
       time: Instant;
     }
   /** Of a server that several peers use at once: who came, went, and said something. */
-  | { type: 'came'; peer: number }
+  | { type: 'came'; peer: number; from?: string }
   | { type: 'went'; peer: number }
   | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
@@ -68,7 +71,9 @@ export type ServerEffect =
   /** The centre has read the present values of all points. */
   | { type: 'integrityAnswered' }
   | { type: 'heard' }
-  | { type: 'diagnostic'; words: string };
+  | { type: 'diagnostic'; words: string }
+  /** That connection is done with. */
+  | { type: 'hangUp'; peer?: number };
 
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };

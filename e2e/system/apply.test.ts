@@ -209,7 +209,7 @@ describe('lives, lists and mappings of a running system', () => {
     expect(await halvix('config', 'check', out)).toMatchObject({ code: 0, out: 'nothing is wrong with it\n' });
     expect((await halvix('config', 'diff', out)).code).toBe(0);
     const changed = JSON.parse(readFileSync(out, 'utf8')) as Loose;
-    changed.devices[0].settings.retries = 5;
+    (changed.devices[0].settings as { retries: number }).retries = 5;
     const diff = await halvix('config', 'diff', fileOf('changed.json', changed), '--json');
     expect(diff.code).toBe(3);
     expect(JSON.parse(diff.out)).toMatchObject({

@@ -46,6 +46,8 @@ export interface ReportMember {
   value: AccessResult;
   /** Empty: not said. */
   reasons: readonly Reason[];
+  /** The message that it came in, and its number among the values there; absent: it is not from one. */
+  from?: { message: Uint8Array; at: number };
 }
 
 export interface Report {
@@ -70,16 +72,17 @@ const MAX_MEMBERS = 10_000;
 
 class NotAReport extends Error {}
 
-export function decodeReport(results: readonly AccessResult[]): Result<Report, string> {
+/** `message`: the octets that the values stand in. */
+export function decodeReport(results: readonly AccessResult[], message?: Uint8Array): Result<Report, string> {
   try {
-    return { ok: true, value: reportOf(results) };
+    return { ok: true, value: reportOf(results, message) };
   } catch (error) {
     if (error instanceof NotAReport) return { ok: false, problem: error.message };
     throw error;
   }
 }
 
-function reportOf(results: readonly AccessResult[]): Report {
+function reportOf(results: readonly AccessResult[], message: Uint8Array | undefined): Report {
   let at = 0;
   const next = <Type extends Data['type']>(type: Type, what: string): Extract<Data, { type: Type }> => {
     const value = results[at++];
@@ -112,6 +115,7 @@ function reportOf(results: readonly AccessResult[]): Report {
   if (inclusion.length > MAX_MEMBERS) throw new NotAReport(`its data set has ${inclusion.length} members`);
   const places = inclusion.flatMap((is, place) => (is ? [place] : []));
   const references = has(OPTION.references) ? places.map(() => next('text', 'references').text) : null;
+  const first = at;
   const values = places.map(() => {
     const value = results[at++];
     if (value === undefined) throw new NotAReport(`it has fewer values than the ${places.length} that are included`);
@@ -122,6 +126,7 @@ function reportOf(results: readonly AccessResult[]): Report {
   const members = places.map((place, n) => ({
     ...{ place, value: values[n] },
     ...{ reference: references?.[n] ?? null, reasons: reasons?.[n] ?? [] },
+    ...(message === undefined ? {} : { from: { message, at: first + n } }),
   }));
   return { ...head, size: inclusion.length, members };
 }

@@ -30,6 +30,8 @@ export interface MmsObjects {
   names(of: ObjectClass, domain: string | null): readonly string[] | null;
   typeOf(name: ObjectName): TypeOf | null;
   read(variable: Variable): AccessResult;
+  /** Takes a variable whose value is not there at once; false: it is, and is to be read. */
+  readLater?(variable: Variable, done: (result: AccessResult) => void): boolean;
   /** Done at once or later, with the error; null: written. */
   write(variable: Variable, value: Data, done: (error: number | null) => void): void;
   /** Variables of a list that has a name; null: there is none. */
@@ -129,6 +131,11 @@ export class MmsServer {
     return true;
   }
 
+  /** Whether a report would fit what was agreed on. */
+  fits(variables: Variables, results: readonly AccessResult[]): boolean {
+    return encodePdu({ type: 'report', variables, results }).length <= this.size;
+  }
+
   /** Octets of a message at most. */
   get size(): number {
     return this.agreement?.size ?? DEFAULT_SIZE;
@@ -221,7 +228,7 @@ export class MmsServer {
       case 'read': {
         const variables = this.variablesOf(pdu.request.variables);
         if (variables === null) return done('read', { failed: NO_SUCH_OBJECT });
-        return done('read', { results: variables.map((one) => this.objects.read(one)) });
+        return this.read(variables, (outcome) => done('read', outcome));
       }
       case 'write':
         return this.write(pdu.request, (outcome) => done('write', outcome));
@@ -283,6 +290,25 @@ export class MmsServer {
       names.push(all[at]);
     }
     return { names, more: from + names.length < all.length };
+  }
+
+  private read(variables: readonly Variable[], done: (outcome: Outcome<'read'>) => void): void {
+    const results: AccessResult[] = [];
+    let left = 1;
+    const oneDone = (): void => {
+      if (--left === 0) done({ results });
+    };
+    variables.forEach((variable, at) => {
+      left++;
+      const later = this.objects.readLater?.(variable, (result) => {
+        results[at] = result;
+        oneDone();
+      });
+      if (later === true) return;
+      results[at] = this.objects.read(variable);
+      oneDone();
+    });
+    oneDone();
   }
 
   private write({ variables, values }: Services['write']['request'], done: (outcome: Outcome<'write'>) => void): void {

@@ -1,6 +1,7 @@
 import type { ClientSide } from '../client.ts';
 import type { DeviceSettings, OutboundSettings, PointAt, ProtocolCode, TargetPointAt } from '../definitions.ts';
 import * as dnp3 from '../dnp3/sessions.ts';
+import * as iec61850 from '../iec61850/sessions.ts';
 import * as modbus from '../modbus/sessions.ts';
 import type { ServerSide } from '../server.ts';
 import type { SourceSide } from '../source.ts';
@@ -14,9 +15,24 @@ import * as supervision from '../supervision/sessions.ts';
 export type AnyClientSide = ClientSide<DeviceSettings, PointAt, unknown, unknown>;
 export type AnyServerSide = ServerSide<OutboundSettings, TargetPointAt>;
 
-const CLIENTS: Record<ProtocolCode, unknown> = { dnp3: dnp3.client, modbus: modbus.client, supervision: null };
-const SERVERS: Record<ProtocolCode, unknown> = { dnp3: dnp3.server, modbus: modbus.server, supervision: null };
-const SOURCES: Record<ProtocolCode, unknown> = { dnp3: null, modbus: null, supervision: supervision.source };
+const CLIENTS: Record<ProtocolCode, unknown> = {
+  dnp3: dnp3.client,
+  modbus: modbus.client,
+  iec61850: iec61850.client,
+  supervision: null,
+};
+const SERVERS: Record<ProtocolCode, unknown> = {
+  dnp3: dnp3.server,
+  modbus: modbus.server,
+  iec61850: iec61850.server,
+  supervision: null,
+};
+const SOURCES: Record<ProtocolCode, unknown> = {
+  dnp3: null,
+  modbus: null,
+  iec61850: null,
+  supervision: supervision.source,
+};
 
 /** How devices on a link are spoken with. */
 export function clientSide(protocol: ProtocolCode): AnyClientSide {

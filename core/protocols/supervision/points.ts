@@ -17,7 +17,7 @@ const shape = {
   protocol: z.literal('supervision'),
   of: z.enum(['device', 'outbound']),
   /** Of one point of a device, its address as text; empty: of all. */
-  point: z.string().max(50, 'An address has at most 50 characters').default(''),
+  point: z.string().max(200, 'An address has at most 200 characters').default(''),
 };
 export const pointAtSchema = z.object({ ...shape, code });
 export const draftAtSchema = z.object({ ...shape, code: z.union([code, z.literal('')]) });

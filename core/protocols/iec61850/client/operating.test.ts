@@ -23,7 +23,7 @@ const NAME = { scope: 'domain' as const, domain: 'HLMF1', item: 'CSWI1$CO$Pos$Op
 const origin = { category: 3, identity: new Uint8Array() };
 const wish: Operating = {
   ...{ domain: 'HLMF1', item: 'CSWI1$CO$Pos', model: 'direct', oper: OPER, selectWithValue: OPER },
-  ...{ terminationMs: 5000, expiresAt: Infinity, selectOnly: false },
+  ...{ terminationMs: 5000, expiresAt: Infinity, selectOnly: false, isSelected: false },
   control: {
     value: { type: 'boolean', value: true },
     ...{ origin, number: 7, time: 1000, test: false, synchrocheck: false, interlock: false },

@@ -42,6 +42,8 @@ export interface Operating {
   terminationMs: number;
   expiresAt: Instant;
   selectOnly: boolean;
+  /** It was selected before, with the same number. */
+  isSelected: boolean;
 }
 
 const SELECT_FAILED = 3;
@@ -64,7 +66,7 @@ export class Operation {
   start(now: Instant): void {
     const { model } = this.wish;
     if (model === 'statusOnly') this.end({ step: 'failed', words: 'it can only be seen; nothing was sent' });
-    else if (isSelected(model)) this.select(now);
+    else if (isSelected(model) && !this.wish.isSelected) this.select(now);
     else if (this.wish.selectOnly) this.end({ step: 'selected' });
     else this.operate(now);
   }

@@ -56,7 +56,7 @@ export class Discovery {
         this.problems.push(`${device.name}/${item}: ${answer.words}`);
         return;
       }
-      const members = answer.response.names.flatMap((one) => referenceOf(one) ?? []);
+      const members = answer.response.names.flatMap((one) => referenceOfVariable(one) ?? []);
       if (members.length < answer.response.names.length)
         this.problems.push(`${device.name}/${item}: some of its members are no object references`);
       this.later(() => device.nodes.find((one) => one.name === node)?.dataSets.push({ name, members }));
@@ -122,7 +122,8 @@ export class Discovery {
 /** Names of one logical device, at most. */
 const MAX_NAMES = 500_000;
 
-function referenceOf({ name, part = [] }: Variable): Reference | null {
+/** What a member of a data set is; null: no object reference. */
+export function referenceOfVariable({ name, part = [] }: Variable): Reference | null {
   if (name.scope !== 'domain') return null;
   const read = fromMms(name.domain, name.item);
   if (!read.ok) return null;

@@ -64,8 +64,16 @@ export function typeAt({ devices }: Model, { device, node, path, fc }: Reference
     ?.nodes.find(({ name }) => name === node)
     ?.constraints.find((one) => one.fc === fc)?.objects;
   if (objects === undefined) return null;
-  let of: TypeOf = { type: 'structure', components: objects };
-  for (const part of path) {
+  return typeIn(
+    { type: 'structure', components: [{ name: fc, of: { type: 'structure', components: objects } }] },
+    { path, fc },
+  );
+}
+
+/** The type at a place of a node, whose own is that of its functional constraints; null: there is nothing. */
+export function typeIn(node: TypeOf, { path, fc }: Pick<Reference, 'path' | 'fc'>): TypeOf | null {
+  let of: TypeOf = node;
+  for (const part of [fc, ...path]) {
     const [, name, index] = /^([^(]*)(?:\((\d+)\))?$/.exec(part) ?? [];
     const found: TypeOf | undefined =
       of.type === 'structure' ? of.components.find((one) => one.name === name)?.of : undefined;
@@ -202,4 +210,22 @@ function collect(
     const kind = VALUES.has(name) ? kindOf(name, part) : null;
     if (kind !== null) found({ kind, value: inside(name), of: part, ...own });
   }
+}
+
+/** What can be operated: data objects that have `Oper`, by the type of its value. */
+export function operablesOf({ devices }: Model): { kind: 'output' | 'setpoint'; object: Reference }[] {
+  const found: { kind: 'output' | 'setpoint'; object: Reference }[] = [];
+  for (const { name: device, nodes } of devices)
+    for (const { name: node, constraints } of nodes)
+      for (const { name, of } of constraints.find(({ fc }) => fc === 'CO')?.objects ?? []) {
+        const value = typeIn(
+          { type: 'structure', components: [{ name: 'CO', of }] },
+          { path: ['Oper', 'ctlVal'], fc: 'CO' },
+        );
+        if (value === null) continue;
+        // Steps have two bits; the rest are numbers.
+        const kind = value.type === 'boolean' || value.type === 'bits' ? 'output' : 'setpoint';
+        found.push({ kind, object: { device, node, path: [name], fc: 'CO' } });
+      }
+  return found;
 }

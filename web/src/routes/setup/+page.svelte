@@ -14,15 +14,7 @@
     <label class="flex flex-col gap-1">
       Name
       <!-- svelte-ignore a11y_autofocus -->
-      <input
-        class="field"
-        name="name"
-        autocomplete="username"
-        autofocus
-        required
-        maxlength="64"
-        value={form?.name}
-      />
+      <input class="field" name="name" autocomplete="username" autofocus required maxlength="64" value={form?.name} />
     </label>
     <label class="flex flex-col gap-1">
       Secret, as printed by the start

@@ -1,0 +1,191 @@
+import type { Instant } from '../../../session/index.ts';
+import type { MmsClient } from '../../mms/client.ts';
+import type { TypeOf } from '../../mms/wire/data.ts';
+import { referenceOfVariable } from '../model/discovery.ts';
+import { typeIn } from '../model/model.ts';
+import type { Constraint, Reference } from '../model/reference.ts';
+import type { Block, DataSet } from './blocks.ts';
+
+/*
+ * What has to be known of a device before its points can be had: of each logical device in which a point is, the names
+ * of its report control blocks, the type of each node that is needed, which data set each block has, and what is in it.
+ *
+ * step     what is asked                                          when it is refused
+ * -------  -----------------------------------------------------  --------------------------------------------
+ * names    the names of a logical device                          none of its points can be had
+ * types    the type of each node in question                      none of that node's points can be had
+ * blocks   `DatSet` of each report control block                  that block is left alone
+ * sets     the members of each data set                           its blocks are left alone
+ */
+
+export interface Explored {
+  types: (device: string, node: string) => TypeOf | null;
+  blocks: readonly Block[];
+  sets: readonly DataSet[];
+  /** What could not be found out, for people. */
+  problems: readonly string[];
+}
+
+/** Blocks whose data sets are asked for in one request. */
+const AT_ONCE = 20;
+const BLOCK = /^([^$]+)\$(BR|RP)\$([^$]+)$/;
+const NOTHING = (): void => {};
+/** Of a member of a data set that is no object reference. */
+const NOWHERE: Reference = { device: '', node: '', path: [], fc: 'ST' };
+/** Names of one logical device, at most. */
+const MAX_NAMES = 500_000;
+
+export class Explorer {
+  private readonly types = new Map<string, TypeOf | null>();
+  private readonly blocks: Block[] = [];
+  private readonly sets = new Map<string, DataSet>();
+  private readonly problems: string[] = [];
+  private open = 0;
+  private phase: (now: Instant) => void = NOTHING;
+
+  constructor(
+    private readonly client: MmsClient,
+    private readonly done: (explored: Explored, now: Instant) => void,
+  ) {}
+
+  /** `nodes`: those in question, as `HLMF1/XCBR1`; `withReports`: whether reports are of interest. */
+  start(nodes: ReadonlySet<string>, withReports: boolean, now: Instant): void {
+    const devices = new Set([...nodes].map((name) => name.slice(0, name.indexOf('/'))));
+    const needed = new Set(nodes);
+    const items: { domain: string; item: string; node: string; fc: Constraint }[] = [];
+    this.then((at) => this.typesOf(needed, items, at));
+    this.open++;
+    if (withReports)
+      for (const domain of devices)
+        this.names(domain, now, (names) => {
+          for (const item of names) {
+            const [, node, fc] = BLOCK.exec(item) ?? [];
+            if (node === undefined) continue;
+            items.push({ domain, item, node, fc: fc as Constraint });
+            needed.add(`${domain}/${node}`);
+          }
+        });
+    this.open--;
+    this.proceed(now);
+  }
+
+  private typesOf(
+    needed: ReadonlySet<string>,
+    items: readonly { domain: string; item: string; node: string; fc: Constraint }[],
+    now: Instant,
+  ): void {
+    this.then((at) => this.blocksOf(items, at));
+    for (const name of needed) {
+      const slash = name.indexOf('/');
+      const [domain, item] = [name.slice(0, slash), name.slice(slash + 1)];
+      this.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
+        this.types.set(name, answer.ok ? answer.response.of : null);
+        if (!answer.ok) this.problems.push(`${name}: ${answer.words}`);
+      });
+    }
+  }
+
+  private blocksOf(
+    items: readonly { domain: string; item: string; node: string; fc: Constraint }[],
+    now: Instant,
+  ): void {
+    this.then((at) => this.setsOf(at));
+    for (let from = 0; from < items.length; from += AT_ONCE) {
+      const some = items.slice(from, from + AT_ONCE);
+      const names = some.map(({ domain, item }) => ({
+        name: { scope: 'domain' as const, domain, item: `${item}$DatSet` },
+      }));
+      this.ask('read', { variables: { names } }, now, (answer) => {
+        if (!answer.ok) {
+          this.problems.push(`report control blocks: ${answer.words}`);
+          return;
+        }
+        some.forEach(({ domain, item, node, fc }, n) => {
+          const set = answer.response.results[n];
+          const type = this.types.get(`${domain}/${node}`);
+          const of = type && typeIn(type, { path: [item.split('$')[2]], fc });
+          if (set?.type !== 'text' || set.text === '' || !of) return;
+          this.blocks.push({ domain, item, isBuffered: fc === 'BR', dataSet: set.text, of });
+        });
+      });
+    }
+  }
+
+  private setsOf(now: Instant): void {
+    this.then((at) => this.done(this.explored(), at));
+    for (const name of new Set(this.blocks.map(({ dataSet }) => dataSet))) {
+      const slash = name.indexOf('/');
+      if (slash < 0) continue;
+      const [domain, item] = [name.slice(0, slash), name.slice(slash + 1)];
+      this.ask('listAttributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
+        if (!answer.ok) {
+          this.problems.push(`data set ${name}: ${answer.words}`);
+          return;
+        }
+        const members = answer.response.names.map(referenceOfVariable);
+        // A member that is none keeps its place: reports count them.
+        this.sets.set(name, { name, members: members.map((one) => one ?? NOWHERE) });
+      });
+    }
+  }
+
+  private explored(): Explored {
+    const { types, blocks, sets, problems } = this;
+    return {
+      types: (device, node) => types.get(`${device}/${node}`) ?? null,
+      ...{ blocks, sets: [...sets.values()], problems },
+    };
+  }
+
+  // ---- asking
+
+  private names(domain: string, now: Instant, found: (names: string[]) => void, before: string[] = []): void {
+    const after = before.at(-1) ?? null;
+    this.ask('nameList', { class: 'variable', domain, after }, now, (answer, at) => {
+      if (!answer.ok) {
+        this.problems.push(`${domain}: ${answer.words}`);
+        return;
+      }
+      const { names, more } = answer.response;
+      const all = [...before, ...names];
+      // A server that says that more follows and brings nothing would be asked for ever.
+      if (more && names.length > 0 && all.length <= MAX_NAMES) this.names(domain, at, found, all);
+      else found(all);
+    });
+  }
+
+  private ask<Name extends 'nameList' | 'attributes' | 'listAttributes' | 'read'>(
+    service: Name,
+    request: Parameters<typeof this.client.ask<Name>>[1],
+    now: Instant,
+    answered: (...args: Parameters<Parameters<typeof this.client.ask<Name>>[2]>) => void,
+  ): void {
+    this.open++;
+    this.client.ask(
+      service,
+      request,
+      (...args) => {
+        answered(...args);
+        this.open--;
+        this.proceed(args[1]);
+      },
+      now,
+    );
+  }
+
+  /** What comes once all that is asked now is answered. */
+  private then(next: (now: Instant) => void): void {
+    this.phase = next;
+  }
+
+  private proceed(now: Instant): void {
+    while (this.open === 0) {
+      const { phase } = this;
+      this.phase = NOTHING;
+      if (phase === NOTHING) return;
+      this.open++;
+      phase(now);
+      this.open--;
+    }
+  }
+}

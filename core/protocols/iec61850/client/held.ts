@@ -1,0 +1,146 @@
+import { Quality } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
+import { dataWords } from '../../mms/describe.ts';
+import { accessErrorWords, type AccessResult, type Data } from '../../mms/wire/data.ts';
+import { placeOf } from '../../mms/wire/place.ts';
+import { print } from '../model/reference.ts';
+import { bitWords, qualityOf } from '../quality.ts';
+import type { Stamp } from '../time.ts';
+import { partOf, rawOf, stampOf, type RawValue } from './values.ts';
+import type { Placing, Wanted } from './wanted.ts';
+
+/** A value as it came, with where its octets are: in which message, behind which steps. */
+export interface ModelReading extends Measured {
+  wanted: Wanted;
+  bits: readonly boolean[] | null;
+  data: AccessResult;
+  from: { message: Uint8Array; steps: readonly number[] } | null;
+}
+
+/** One member of a data set, or of what was read, that has come. */
+export interface Came {
+  member: number;
+  value: AccessResult;
+  event: boolean;
+  from: { message: Uint8Array; at: number } | null;
+}
+
+interface Known {
+  value: RawValue | null;
+  data: AccessResult;
+  bits: readonly boolean[] | null;
+  stamp: Stamp | null;
+}
+
+/**
+ * What is known of each wanted value: a report may bring its quality alone, or its value without its time. What did not
+ * come with it is as it was, but for the time: that of the entry is nearer then.
+ */
+export class Held {
+  private readonly known = new Map<Wanted, Known>();
+
+  /** Readings of all whose value or quality has come. */
+  take(placings: readonly (readonly Placing[])[], came: readonly Came[], entryTime: Instant | null): ModelReading[] {
+    const touched = new Map<Wanted, { event: boolean; timed: boolean; from: ModelReading['from'] }>();
+    for (const { member, value, event, from } of came)
+      for (const { wanted, role, steps } of placings[member] ?? []) {
+        const part = partOf(value, steps);
+        if (part === null) continue;
+        const known = this.of(wanted);
+        const news = touched.get(wanted) ?? { event: false, timed: false, from: null };
+        touched.set(wanted, news);
+        news.event ||= event;
+        if (role === 'value') {
+          [known.data, known.value] = [part, part.type === 'failure' ? null : rawOf(wanted.point.kind, part)];
+          news.from = from && { message: from.message, steps: [from.at, ...steps] };
+        } else if (role === 'quality') known.bits = part.type === 'bits' ? part.bits : null;
+        else {
+          known.stamp = stampOf(part);
+          news.timed = true;
+        }
+      }
+    const readings: ModelReading[] = [];
+    for (const [wanted, { event, timed, from }] of touched) {
+      const known = this.of(wanted);
+      // Its quality came before any value did.
+      if (known.value === null && known.data === NOTHING) continue;
+      readings.push(readingOf(wanted, known, event, timed ? null : entryTime, from));
+    }
+    return readings;
+  }
+
+  private of(wanted: Wanted): Known {
+    const known = this.known.get(wanted);
+    if (known !== undefined) return known;
+    const made: Known = { value: null, data: NOTHING, bits: null, stamp: null };
+    this.known.set(wanted, made);
+    return made;
+  }
+}
+
+const NOTHING: Data = { type: 'octets', octets: new Uint8Array() };
+
+function readingOf(
+  wanted: Wanted,
+  { value, data, bits, stamp }: Known,
+  event: boolean,
+  entryTime: Instant | null,
+  from: ModelReading['from'],
+): ModelReading {
+  const { id, kind } = wanted.point;
+  const said = bits === null ? 0 : qualityOf(bits);
+  const own = entryTime ?? stamp?.time ?? null;
+  const doubtful = entryTime === null && stamp !== null && (stamp.notSynchronised || stamp.clockFailure);
+  return {
+    ...{ id, kind, raw: value?.raw ?? 0, quality: said | (value?.quality ?? Quality.saidInvalid) },
+    ...(value?.text === undefined ? {} : { text: value.text }),
+    time: own,
+    timeSource: own === null ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
+    ...{ event, wanted, bits, data, from },
+  };
+}
+
+/** A message with readings, for their trail. */
+export class CarryingMessage implements Carrying<ModelReading> {
+  constructor(private readonly inWords: () => string) {}
+
+  words(): string {
+    return this.inWords();
+  }
+
+  form({ data, wanted }: ModelReading): string {
+    if (data.type === 'failure') return accessErrorWords(data.code);
+    return `${FORMS[data.type]} ${dataWords(data)}, ${print(wanted.value)}`;
+  }
+
+  said({ bits }: ModelReading): string | null {
+    return bits === null ? null : bitWords(bits);
+  }
+
+  frames({ from }: ModelReading): MarkedFrame[] {
+    if (from === null) return [];
+    const place = placeOf(from.message, from.steps);
+    const marked = place === null ? [] : Array.from({ length: place.end - place.at }, (_, n) => place.at + n);
+    return [{ octets: from.message, marked, bit: null }];
+  }
+
+  address({ wanted: { point } }: ModelReading): string {
+    return `${point.at.reference}[${point.at.fc}]`;
+  }
+}
+
+const FORMS: Record<Data['type'], string> = {
+  array: 'array',
+  structure: 'structure',
+  boolean: 'boolean',
+  bits: 'bits',
+  integer: 'integer',
+  unsigned: 'unsigned',
+  float: 'float',
+  octets: 'octets',
+  text: 'text',
+  binaryTime: 'time',
+  utcTime: 'time',
+  name: 'name',
+};

@@ -1,0 +1,77 @@
+import type { Definition } from '../definition.ts';
+import { COUNTER_WORDS, TROUBLE } from './counters.ts';
+import { clientEnds, serverEnds } from './ends.ts';
+import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
+import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
+import { points, type IecAt, type IecDraftAt, type IecTargetAt } from './points.ts';
+import { clientSettings, serverSettings, type ClientSettings, type ServerSettings } from './settings.ts';
+import { targets } from './target.ts';
+
+export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraftAt, IecTargetAt, 'iec61850'> = {
+  code: 'iec61850',
+  words: { name: 'IEC 61850', us: 'client', them: 'server' },
+  links: ['tcpClient'],
+  framings: [],
+  port: 102,
+  counters: {
+    words: COUNTER_WORDS,
+    device: ['associations', 'reports', 'reportedValues', 'polledValues', 'gaps'],
+    outbound: ['associations', 'requests', 'reports', 'reportedValues', 'controls'],
+    trouble: TROUBLE,
+  },
+  device: {
+    settings: clientSettings,
+    fields: DEVICE_FIELDS,
+    first: {},
+    placed: [],
+    plan: { ours: null, theirs: null },
+    where: () => 'connection for itself',
+    // An association has its connection for itself.
+    key: () => 'association',
+    ends: clientEnds,
+    check: ({ reports, pollMs }) =>
+      reports === 'none' && pollMs === 0 ? ['neither reports nor polling: nothing is ever read'] : [],
+    answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
+    unpolled: (settings) => ({ ...settings, pollMs: 0, alsoPollMs: 0 }),
+    timeBounds: () => null,
+    polls: ({ pollMs, alsoPollMs, integrityMs }) => [
+      { what: 'what no report carries', everyMs: pollMs },
+      { what: 'what reports carry, read', everyMs: alsoPollMs },
+      { what: 'all values of a report', everyMs: integrityMs },
+    ],
+    requests: null,
+    trial: {
+      words: 'associates, asks what it is and which logical devices it has; changes nothing',
+      steps: { associate: 'Association', identify: 'Identification', model: 'Model' },
+    },
+    orders: {
+      schema: orderSchema,
+      words: (order) => ORDER_WORDS[(order as Order).what],
+      changes: () => false,
+      asks: [
+        { words: 'identify itself', order: { what: 'identify' } },
+        { words: 'report all values', order: { what: 'interrogate' } },
+      ],
+      broadcasts: [],
+      restart: null,
+      files: true,
+      modes: ['selectOperate', 'selectOnly'],
+    },
+  },
+  points,
+  profiles: [],
+  outbound: {
+    links: ['tcpServer'],
+    port: 102,
+    settings: serverSettings,
+    fields: OUTBOUND_FIELDS,
+    first: {},
+    placed: [],
+    plan: { ours: null, theirs: null },
+    where: () => 'model',
+    key: () => 'model',
+    ends: serverEnds,
+    check: () => [],
+    targets,
+  },
+};

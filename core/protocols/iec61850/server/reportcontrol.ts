@@ -1,0 +1,522 @@
+import { sameBytes } from '../../../bytes/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import type { Reason, Report } from '../report.ts';
+import { encodeEntryTime } from '../time.ts';
+
+/*
+ * One report control block of our server (IEC 61850-7-2, clause 17; its attributes after IEC 61850-8-1, 17.1).
+ *
+ * block      what happens                                   becomes    and then
+ * ---------  ---------------------------------------------  ---------  ---------------------------------------------
+ * free       `Resv`, `ResvTms` or `RptEna` is written       reserved   nobody else may write to it
+ * reserved   `RptEna` true                                  enabled    what waits in the buffer goes out, in order
+ * enabled    a change                                       enabled    after `BufTm` an entry is made and sent
+ * enabled    `RptEna` false, or its client goes             reserved   a buffered one stays so for `ResvTms`
+ * reserved   its time is over, or `Resv` false              free
+ *
+ * Rules:
+ *  1. A buffered block makes entries whether it is enabled or not, as soon as it has a data set; an unbuffered one only
+ *     while it is enabled.
+ *  2. A second change of a member within `BufTm` makes an entry of what there is, and begins another (17.2.2.9).
+ *  3. When the buffer is full its oldest entry goes. Was it not sent, the next report says that there was an overflow.
+ *  4. `EntryID` is written before it is enabled: reports go on behind that entry; zeros: from the oldest. An id that is
+ *     not there is refused, and reports begin with the oldest (17.2.2.13).
+ *  5. While it is enabled nothing of it may be written but `RptEna`, `GI` and `PurgeBuf`. A change of what makes entries
+ *     empties the buffer.
+ */
+
+export const OPTION_BITS = 10;
+export const TRIGGER_BITS = 6;
+const OPTION = {
+  sequence: 1,
+  time: 2,
+  reasons: 3,
+  dataSet: 4,
+  references: 5,
+  overflow: 6,
+  entry: 7,
+  revision: 8,
+} as const;
+const TRIGGER = { dataChange: 1, qualityChange: 2, dataUpdate: 3, integrity: 4, interrogation: 5 } as const;
+const OF_TRIGGER: Record<keyof typeof TRIGGER, Reason> = {
+  dataChange: 'data change',
+  qualityChange: 'quality change',
+  dataUpdate: 'data update',
+  integrity: 'integrity',
+  interrogation: 'general interrogation',
+};
+const ENTRY_OCTETS = 8;
+
+const text = (size: number): TypeOf => ({ type: 'text', size });
+const unsigned = (bits: number): TypeOf => ({ type: 'unsigned', bits });
+const BOOLEAN: TypeOf = { type: 'boolean' };
+const COMMON: [string, TypeOf][] = [
+  ['DatSet', text(-129)],
+  ['ConfRev', unsigned(32)],
+  ['OptFlds', { type: 'bits', size: -OPTION_BITS }],
+  ['BufTm', unsigned(32)],
+];
+const BUFFERED: [string, TypeOf][] = [
+  ['RptID', text(-129)],
+  ['RptEna', BOOLEAN],
+  ...COMMON,
+  ['SqNum', unsigned(16)],
+  ['TrgOps', { type: 'bits', size: -TRIGGER_BITS }],
+  ['IntgPd', unsigned(32)],
+  ['GI', BOOLEAN],
+  ['PurgeBuf', BOOLEAN],
+  ['EntryID', { type: 'octets', size: ENTRY_OCTETS }],
+  ['TimeofEntry', { type: 'binaryTime', days: true }],
+  ['ResvTms', { type: 'integer', bits: 16 }],
+  ['Owner', { type: 'octets', size: -64 }],
+];
+const UNBUFFERED: [string, TypeOf][] = [
+  ['RptID', text(-129)],
+  ['RptEna', BOOLEAN],
+  ['Resv', BOOLEAN],
+  ...COMMON,
+  ['SqNum', unsigned(8)],
+  ['TrgOps', { type: 'bits', size: -TRIGGER_BITS }],
+  ['IntgPd', unsigned(32)],
+  ['GI', BOOLEAN],
+  ['Owner', { type: 'octets', size: -64 }],
+];
+export const blockType = (isBuffered: boolean): TypeOf => ({
+  type: 'structure',
+  components: (isBuffered ? BUFFERED : UNBUFFERED).map(([name, of]) => ({ name, of })),
+});
+
+export interface BlockSettings {
+  device: string;
+  /** Of MMS: `LLN0$BR$brcbStatus01`. */
+  item: string;
+  isBuffered: boolean;
+  reportId: string;
+  /** As MMS has it: `HLM/LLN0$status`; empty: none. */
+  dataSet: string;
+  revision: number;
+  /** Entries that it keeps at most. */
+  entries: number;
+}
+
+/** What a block needs to know of the model. */
+export interface BlockContext {
+  /** Members of a data set; null: there is none of that name. */
+  sizeOf: (dataSet: string) => number | null;
+  /** The present value of a member. */
+  value: (dataSet: string, place: number) => Data;
+  /** How a member is called. */
+  reference: (dataSet: string, place: number) => string;
+  /** Sends a report to a client. */
+  send: (peer: number, report: Report) => void;
+}
+
+interface Entry {
+  id: Uint8Array;
+  time: Instant;
+  places: { place: number; value: Data; reasons: Reason[] }[];
+  /** What was told of when it was made, for the proof that it got there. */
+  isSent: boolean;
+}
+
+type Pending = Map<number, { value: Data; reasons: Set<Reason> }>;
+
+const bitsOf = (data: Data, count: number): boolean[] | null =>
+  data.type === 'bits' && data.bits.length <= count + 6
+    ? Array.from({ length: count }, (_, at) => data.bits[at] ?? false)
+    : null;
+const wholeOf = (data: Data, most: number): number | null => {
+  if (data.type !== 'unsigned' && data.type !== 'integer') return null;
+  const value = Number(data.value);
+  return value >= -1 && value <= most ? value : null;
+};
+
+export class ReportControl {
+  private enabled = false;
+  private owner: { peer: number | null; name: string } | null = null;
+  private reservedUntil: Instant = Infinity;
+  private reserveS = 0;
+  private options: boolean[] = new Array<boolean>(OPTION_BITS).fill(false);
+  private triggers: boolean[] = [false, true, true, false, true, true];
+  private bufferMs = 0;
+  private integrityMs = 0;
+  private sequence = 0;
+  private reportId: string;
+  private dataSet: string;
+  private revision: number;
+  private pending: Pending = new Map();
+  private flushAt: Instant = Infinity;
+  private integrityAt: Instant = Infinity;
+  private entries: Entry[] = [];
+  /** The first entry that is to be sent next. */
+  private next = 0;
+  private overflown = false;
+  /** All values were asked for. */
+  private isInterrogated = false;
+  private counter = 0n;
+
+  constructor(
+    readonly settings: BlockSettings,
+    private readonly context: BlockContext,
+  ) {
+    this.reportId = settings.reportId;
+    this.dataSet = settings.dataSet;
+    this.revision = settings.revision;
+  }
+
+  get ofDataSet(): string {
+    return this.dataSet;
+  }
+  /** Entries that nobody has had. */
+  get waiting(): number {
+    return this.settings.isBuffered ? this.entries.length - this.next : 0;
+  }
+  get deadline(): Instant {
+    const release = this.owner !== null && this.owner.peer === null ? this.reservedUntil : Infinity;
+    return Math.min(this.flushAt, this.enabled ? this.integrityAt : Infinity, release);
+  }
+
+  // ---- attributes
+
+  read(attribute: string): Data | null {
+    switch (attribute) {
+      case 'RptID':
+        return { type: 'text', text: this.reportId, wide: false };
+      case 'RptEna':
+        return { type: 'boolean', value: this.enabled };
+      case 'Resv':
+        return this.settings.isBuffered ? null : { type: 'boolean', value: this.owner !== null };
+      case 'DatSet':
+        return { type: 'text', text: this.dataSet, wide: false };
+      case 'ConfRev':
+        return { type: 'unsigned', value: this.revision };
+      case 'OptFlds':
+        return { type: 'bits', bits: this.options };
+      case 'BufTm':
+        return { type: 'unsigned', value: this.bufferMs };
+      case 'SqNum':
+        return { type: 'unsigned', value: this.sequence };
+      case 'TrgOps':
+        return { type: 'bits', bits: this.triggers };
+      case 'IntgPd':
+        return { type: 'unsigned', value: this.integrityMs };
+      case 'GI':
+      case 'PurgeBuf':
+        return attribute === 'PurgeBuf' && !this.settings.isBuffered ? null : { type: 'boolean', value: false };
+      case 'EntryID':
+        return { type: 'octets', octets: this.entries.at(-1)?.id ?? new Uint8Array(ENTRY_OCTETS) };
+      case 'TimeofEntry':
+        return { type: 'binaryTime', octets: encodeEntryTime(this.entries.at(-1)?.time ?? 0) };
+      case 'ResvTms':
+        return { type: 'integer', value: this.reserveS };
+      case 'Owner':
+        return { type: 'octets', octets: new TextEncoder().encode(this.owner?.name ?? '') };
+      default:
+        return null;
+    }
+  }
+
+  /** The whole block, in the order of its type. */
+  get value(): Data {
+    const of = this.settings.isBuffered ? BUFFERED : UNBUFFERED;
+    return { type: 'structure', items: of.map(([name]) => this.read(name) ?? { type: 'boolean', value: false }) };
+  }
+
+  /** Returns the access error; null: written. `name`: by which its owner is known again. */
+  write(attribute: string, data: Data, peer: number, name: string, now: Instant): number | null {
+    if (this.owner !== null && this.owner.peer !== peer) {
+      if (this.owner.peer !== null || this.owner.name !== name) return AccessError.temporarilyUnavailable;
+      // Whoever it was reserved for is back.
+      this.owner.peer = peer;
+    }
+    if (attribute === 'RptEna') return this.enable(data, peer, name, now);
+    if (attribute === 'GI') return this.interrogate(data, peer, now);
+    if (attribute === 'PurgeBuf' && this.settings.isBuffered) {
+      if (data.type !== 'boolean') return AccessError.typeInconsistent;
+      if (data.value) this.purge();
+      return null;
+    }
+    if (this.enabled) return AccessError.temporarilyUnavailable;
+    return this.configure(attribute, data, peer, name);
+  }
+
+  private configure(attribute: string, data: Data, peer: number, name: string): number | null {
+    const { isBuffered } = this.settings;
+    /** What makes entries has changed: those that there are go. */
+    const changed = (): null => {
+      this.purge();
+      return null;
+    };
+    switch (attribute) {
+      case 'Resv':
+        if (isBuffered || data.type !== 'boolean') return AccessError.typeInconsistent;
+        this.owner = data.value ? { peer, name } : null;
+        return null;
+      case 'ResvTms': {
+        const seconds = wholeOf(data, 32_767);
+        if (!isBuffered || seconds === null) return AccessError.typeInconsistent;
+        if (seconds < 0) return AccessError.valueInvalid;
+        this.reserveS = seconds;
+        this.owner = seconds > 0 ? { peer, name } : null;
+        this.reservedUntil = Infinity;
+        return null;
+      }
+      case 'RptID':
+        if (data.type !== 'text') return AccessError.typeInconsistent;
+        if (data.text.length > 129) return AccessError.valueInvalid;
+        if (data.text === this.reportId) return null;
+        this.reportId = data.text === '' ? this.settings.reportId : data.text;
+        return changed();
+      case 'DatSet':
+        if (data.type !== 'text') return AccessError.typeInconsistent;
+        if (data.text === this.dataSet) return null;
+        if (data.text !== '' && this.context.sizeOf(data.text) === null) return AccessError.nonExistent;
+        this.dataSet = data.text;
+        this.revision++;
+        return changed();
+      case 'OptFlds': {
+        const bits = bitsOf(data, OPTION_BITS);
+        if (bits === null) return AccessError.typeInconsistent;
+        this.options = bits;
+        return null;
+      }
+      case 'TrgOps': {
+        const bits = bitsOf(data, TRIGGER_BITS);
+        if (bits === null) return AccessError.typeInconsistent;
+        if (bits.every((bit, at) => bit === this.triggers[at])) return null;
+        this.triggers = bits;
+        return changed();
+      }
+      case 'BufTm':
+      case 'IntgPd': {
+        const value = wholeOf(data, 0xffff_ffff);
+        if (value === null) return AccessError.typeInconsistent;
+        const key = attribute === 'BufTm' ? 'bufferMs' : 'integrityMs';
+        if (this[key] === Math.max(0, value)) return null;
+        this[key] = Math.max(0, value);
+        return changed();
+      }
+      case 'EntryID':
+        if (!isBuffered || data.type !== 'octets') return AccessError.typeInconsistent;
+        return this.goBehind(data.octets);
+      case 'SqNum':
+      case 'ConfRev':
+      case 'TimeofEntry':
+      case 'Owner':
+        return AccessError.denied;
+      default:
+        return AccessError.nonExistent;
+    }
+  }
+
+  private goBehind(id: Uint8Array): number | null {
+    const at = id.every((octet) => octet === 0) ? -1 : this.entries.findIndex((entry) => sameBytes(entry.id, id));
+    this.next = at + 1;
+    const isThere = at >= 0 || id.every((octet) => octet === 0);
+    return isThere ? null : AccessError.valueInvalid;
+  }
+
+  private enable(data: Data, peer: number, name: string, now: Instant): number | null {
+    if (data.type !== 'boolean') return AccessError.typeInconsistent;
+    if (!data.value) {
+      this.disable();
+      if (this.reserveS === 0 && this.settings.isBuffered) this.owner = null;
+      return null;
+    }
+    if (this.enabled) return AccessError.temporarilyUnavailable;
+    if (this.context.sizeOf(this.dataSet) === null) return AccessError.valueInvalid;
+    this.owner = { peer, name };
+    this.enabled = true;
+    this.sequence = 0;
+    this.integrityAt = this.isTriggered('integrity') && this.integrityMs > 0 ? now + this.integrityMs : Infinity;
+    if (!this.settings.isBuffered) this.pending.clear();
+    // What waits goes out behind the answer.
+    this.flushAt = Math.min(this.flushAt, now);
+    return null;
+  }
+
+  private disable(): void {
+    this.enabled = false;
+    this.isInterrogated = false;
+    this.integrityAt = Infinity;
+    if (this.settings.isBuffered) return;
+    this.pending.clear();
+    this.flushAt = Infinity;
+  }
+
+  private interrogate(data: Data, peer: number, now: Instant): number | null {
+    if (data.type !== 'boolean') return AccessError.typeInconsistent;
+    if (!this.enabled || this.owner?.peer !== peer) return AccessError.temporarilyUnavailable;
+    if (!data.value) return null;
+    if (!this.isTriggered('interrogation')) return AccessError.valueInvalid;
+    this.isInterrogated = true;
+    this.flushAt = now;
+    return null;
+  }
+
+  /** Its client has gone. */
+  left(peer: number, now: Instant): void {
+    if (this.owner?.peer !== peer) return;
+    this.disable();
+    if (this.settings.isBuffered && this.reserveS > 0) {
+      this.owner.peer = null;
+      this.reservedUntil = now + this.reserveS * 1000;
+    } else this.owner = null;
+  }
+
+  // ---- what is reported
+
+  private isTriggered(trigger: keyof typeof TRIGGER): boolean {
+    return this.triggers[TRIGGER[trigger]] ?? false;
+  }
+
+  /** A member of its data set has changed, for that reason. */
+  changed(place: number, trigger: 'dataChange' | 'qualityChange' | 'dataUpdate', now: Instant): void {
+    if (!this.isTriggered(trigger) || (!this.enabled && !this.settings.isBuffered)) return;
+    const before = this.pending.get(place);
+    const reason = OF_TRIGGER[trigger];
+    if (before !== undefined && this.bufferMs > 0) this.flush(now);
+    const again = this.pending.get(place);
+    const value = this.context.value(this.dataSet, place);
+    if (again === undefined) this.pending.set(place, { value, reasons: new Set([reason]) });
+    else {
+      again.value = value;
+      again.reasons.add(reason);
+    }
+    if (this.flushAt === Infinity) this.flushAt = now + this.bufferMs;
+  }
+
+  wake(now: Instant): void {
+    if (now >= this.flushAt) {
+      this.flush(now);
+      this.sendWaiting();
+      if (this.isInterrogated) this.whole('interrogation', now);
+      this.isInterrogated = false;
+    }
+    if (this.enabled && now >= this.integrityAt) {
+      this.integrityAt = now + this.integrityMs;
+      this.whole('integrity', now);
+    }
+    if (this.owner !== null && this.owner.peer === null && now >= this.reservedUntil) {
+      this.owner = null;
+      this.reserveS = 0;
+      this.reservedUntil = Infinity;
+    }
+  }
+
+  private flush(now: Instant): void {
+    this.flushAt = Infinity;
+    if (this.pending.size === 0) return;
+    const places = [...this.pending].map(([place, { value, reasons }]) => ({ place, value, reasons: [...reasons] }));
+    this.pending = new Map();
+    this.enter(places, now);
+  }
+
+  /** All members, for that reason; what changed before goes in front. */
+  private whole(trigger: 'integrity' | 'interrogation', now: Instant): void {
+    this.flush(now);
+    const size = this.context.sizeOf(this.dataSet) ?? 0;
+    const reasons = [OF_TRIGGER[trigger]];
+    const places = Array.from({ length: size }, (_, place) => ({
+      ...{ place, value: this.context.value(this.dataSet, place), reasons },
+    }));
+    if (places.length > 0) this.enter(places, now);
+  }
+
+  private enter(places: Entry['places'], now: Instant): void {
+    const entry: Entry = { id: this.nextId(), time: now, places, isSent: false };
+    if (!this.settings.isBuffered) {
+      this.sendEntry(entry);
+      return;
+    }
+    this.entries.push(entry);
+    while (this.entries.length > this.settings.entries) {
+      const oldest = this.entries.shift();
+      if (oldest !== undefined && !oldest.isSent) this.overflown = true;
+      this.next = Math.max(0, this.next - 1);
+    }
+    this.sendWaiting();
+  }
+
+  private nextId(): Uint8Array {
+    const octets = new Uint8Array(ENTRY_OCTETS);
+    new DataView(octets.buffer).setBigUint64(0, ++this.counter);
+    return octets;
+  }
+
+  private sendWaiting(): void {
+    if (!this.enabled) return;
+    for (; this.next < this.entries.length; this.next++) this.sendEntry(this.entries[this.next]);
+  }
+
+  private sendEntry(entry: Entry): void {
+    const { owner, dataSet } = this;
+    if (owner?.peer == null) return;
+    const has = (option: keyof typeof OPTION): boolean => this.options[OPTION[option]] ?? false;
+    const { isBuffered } = this.settings;
+    entry.isSent = true;
+    const report: Report = {
+      id: this.reportId,
+      sequence: has('sequence') ? this.sequence : null,
+      time: has('time') ? encodeEntryTime(entry.time) : null,
+      dataSet: has('dataSet') ? dataSet : null,
+      overflow: isBuffered && has('overflow') ? this.overflown : null,
+      entry: isBuffered && has('entry') ? entry.id : null,
+      revision: has('revision') ? this.revision : null,
+      segment: null,
+      size: this.context.sizeOf(dataSet) ?? 0,
+      members: entry.places.map(({ place, value, reasons }) => ({
+        ...{ place, value },
+        reference: has('references') ? this.context.reference(dataSet, place) : null,
+        reasons: has('reasons') ? reasons : [],
+      })),
+    };
+    this.overflown = false;
+    this.sequence = (this.sequence + 1) % (isBuffered ? 0x1_0000 : 0x100);
+    this.context.send(owner.peer, report);
+  }
+
+  /** Everything that waits goes. */
+  private purge(): void {
+    [this.entries, this.next, this.overflown] = [[], 0, false];
+    this.pending = new Map();
+    this.flushAt = Infinity;
+  }
+
+  // ---- what survives a restart
+
+  get kept(): KeptBlock {
+    return {
+      ...{ counter: this.counter.toString(), next: this.next, overflown: this.overflown },
+      ...{ triggers: this.triggers, bufferMs: this.bufferMs, integrityMs: this.integrityMs, reportId: this.reportId },
+      entries: this.entries.map(({ id, time, places, isSent }) => ({ id: Number(idOf(id)), time, places, isSent })),
+    };
+  }
+
+  restore(kept: KeptBlock): void {
+    this.counter = BigInt(kept.counter);
+    [this.next, this.overflown, this.triggers] = [kept.next, kept.overflown, [...kept.triggers]];
+    [this.bufferMs, this.integrityMs, this.reportId] = [kept.bufferMs, kept.integrityMs, kept.reportId];
+    this.entries = kept.entries.map(({ id, ...rest }) => {
+      const octets = new Uint8Array(ENTRY_OCTETS);
+      new DataView(octets.buffer).setBigUint64(0, BigInt(id));
+      return { id: octets, ...rest };
+    });
+  }
+}
+
+const idOf = (octets: Uint8Array): bigint =>
+  new DataView(octets.buffer, octets.byteOffset, octets.length).getBigUint64(0);
+
+/** A buffered block as it is kept; `places` have values of MMS. */
+export interface KeptBlock {
+  counter: string;
+  next: number;
+  overflown: boolean;
+  triggers: readonly boolean[];
+  bufferMs: number;
+  integrityMs: number;
+  reportId: string;
+  entries: { id: number; time: Instant; places: Entry['places']; isSent: boolean }[];
+}

@@ -1,0 +1,374 @@
+import type { PointKind } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { CentreOrder, ControlOutcome } from '../../control.ts';
+import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import { dataWords } from '../../mms/describe.ts';
+import { AccessError, type Data } from '../../mms/wire/data.ts';
+import { CounterSet } from '../counters.ts';
+import { printPath, type Reference } from '../model/reference.ts';
+import { points as addressing, type IecTargetAt } from '../points.ts';
+import { bitsOf, bitWords } from '../quality.ts';
+import { calledSettings, type ServerSettings } from '../settings.ts';
+import { encodeStamp } from '../time.ts';
+import { madeModel, objectOf } from './made.ts';
+import { ModelServer, type ControlAsked } from './modelserver.ts';
+import { Cause } from './operated.ts';
+
+/*
+ * Our side towards IEC 61850 clients: mapped points as a model that is made of them.
+ *
+ * Rules:
+ * 1. A value is told when it has moved by its deadband, when its quality changes, and when the device reported it as a
+ *    change. `instMag` is what it is now, `mag` what was told last.
+ * 2. A report has no confirmation of its own: it counts as handed over when it is sent. A client that comes back asks
+ *    for what is behind the last entry that it has.
+ * 3. A control for a test is not passed on: what is behind us would carry it out.
+ */
+
+interface Held {
+  point: ServerPoint<IecTargetAt>;
+  address: string;
+  object: Reference;
+  value: number;
+  text: string;
+  quality: number;
+  /** What was told last. */
+  told: number;
+  /** Number of the change that waits to be reported; null: none does. */
+  event: number | null;
+}
+
+/** The one client of a way that is there by itself. */
+const ONLY = 0;
+
+export class IecServer implements Server<IecTargetAt> {
+  readonly counters: CounterSet;
+  private effects: ServerEffect[] = [];
+  private known = new Map<string, Held>();
+  /** By where they are in the model: `HLM/GGIO1.Ind1`. */
+  private byObject = new Map<string, Held[]>();
+  private readonly model: ModelServer;
+  private readonly waiting = new Map<number, (outcomes: readonly ControlOutcome[]) => void>();
+  private token = 0;
+  private events = 0;
+
+  constructor(
+    private readonly settings: ServerSettings,
+    points: readonly ServerPoint<IecTargetAt>[],
+    now: Instant,
+  ) {
+    this.counters = new CounterSet(now);
+    this.index(points);
+    this.model = new ModelServer(
+      madeModel(points, settings),
+      { ...calledSettings(settings), selectMs: settings.selectMs },
+      {
+        control: (asked) => this.onControl(asked),
+        // What may be set is set by controls: there are no settings in what we offer.
+        write: (_reference, _data, _peer, done) => done(AccessError.denied),
+        identity: { vendor: 'Halvix', model: 'Telemetry gateway', revision: '1' },
+      },
+      now,
+    );
+  }
+
+  private index(points: readonly ServerPoint<IecTargetAt>[]): void {
+    const before = this.known;
+    this.known = new Map();
+    this.byObject = new Map();
+    for (const point of points) {
+      const address = addressing.print(point);
+      const object = objectOf(point.at);
+      const known = before.get(address);
+      const fresh = { value: 0, text: '', quality: 0, told: NaN, event: null };
+      const held: Held = { ...fresh, ...known, point, address, object };
+      this.known.set(address, held);
+      const key = printPath(object);
+      this.byObject.set(key, [...(this.byObject.get(key) ?? []), held]);
+    }
+  }
+
+  get eventsWaiting(): number {
+    return this.model.waiting;
+  }
+
+  get deadline(): Instant | null {
+    return this.model.deadline;
+  }
+
+  start(now: Instant): void {
+    this.came(ONLY, 'the client', now);
+  }
+  stop(now: Instant): void {
+    this.model.went(ONLY, now);
+  }
+  receive(octets: Uint8Array, now: Instant): void {
+    this.octets(ONLY, octets, now);
+  }
+  wake(now: Instant): void {
+    this.model.wake(now);
+    this.collect();
+  }
+
+  command(command: ServerCommand<IecTargetAt>, now: Instant): void {
+    switch (command.type) {
+      case 'update':
+        for (const update of command.updates) this.update(update, command.quiet ?? false, now);
+        this.model.touch(now);
+        break;
+      case 'controlResult': {
+        const answer = this.waiting.get(command.token);
+        this.waiting.delete(command.token);
+        answer?.(command.outcomes);
+        this.model.touch(now);
+        break;
+      }
+      case 'came':
+        this.came(command.peer, command.from ?? `client ${command.peer}`, now);
+        break;
+      case 'went':
+        this.model.went(command.peer, now);
+        break;
+      case 'octets':
+        this.octets(command.peer, command.octets, now);
+        break;
+      case 'setPoints':
+        this.index(command.points);
+        this.model.adopt(madeModel(command.points, this.settings), now);
+        break;
+      case 'commandGiven':
+        break;
+      case 'resetCounters':
+        this.counters.reset(now);
+        break;
+      default:
+        command satisfies never;
+    }
+    this.collect();
+  }
+
+  private came(peer: number, name: string, now: Instant): void {
+    this.model.came(peer, name, now);
+    this.collect();
+  }
+
+  private octets(peer: number, octets: Uint8Array, now: Instant): void {
+    this.counters.add('octetsReceived', octets.length);
+    this.effects.push({ type: 'heard' });
+    this.model.receive(peer, octets, now);
+    this.collect();
+  }
+
+  take(): ServerEffect[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  private collect(): void {
+    for (const effect of this.model.take()) {
+      switch (effect.type) {
+        case 'send':
+          this.counters.add('octetsSent', effect.octets.length);
+          this.effects.push(effect);
+          break;
+        case 'close':
+          this.effects.push({ type: 'hangUp', peer: effect.peer });
+          break;
+        case 'open':
+          this.counters.add('associations');
+          break;
+        case 'refused':
+          this.counters.add('refusedClients');
+          this.effects.push({ type: 'diagnostic', words: effect.words });
+          break;
+        case 'asked':
+          this.counters.add('requests');
+          break;
+        case 'odd':
+          this.counters.add('odd');
+          this.effects.push({ type: 'diagnostic', words: effect.words });
+          break;
+        case 'read': {
+          const read = effect.references.flatMap((reference) => this.under(reference));
+          if (read.length > 0) this.effects.push({ type: 'read', addresses: read.map(({ address }) => address) });
+          break;
+        }
+        case 'reported':
+          this.onReported(effect.references);
+          break;
+        default:
+          effect satisfies never;
+      }
+    }
+  }
+
+  /** What is offered at a place of the model, or in it. */
+  private under(reference: Reference): readonly Held[] {
+    const { path } = reference;
+    if (path.length > 0) return this.byObject.get(printPath({ ...reference, path: path.slice(0, 1) })) ?? [];
+    return [...this.known.values()].filter(
+      ({ object }) =>
+        object.device === reference.device && object.node === reference.node && object.fc === reference.fc,
+    );
+  }
+
+  private onReported(references: readonly Reference[]): void {
+    this.counters.add('reports');
+    this.counters.add('reportedValues', references.length);
+    const told = references
+      .flatMap((reference) => this.under(reference))
+      .flatMap((held) => (held.event === null ? [] : [{ address: held.address, number: held.event }]));
+    if (told.length === 0) return;
+    this.effects.push({ type: 'reported', events: told }, { type: 'delivered', events: told });
+  }
+
+  // ---- values
+
+  private update(update: ServerUpdate<IecTargetAt>, quiet: boolean, now: Instant): void {
+    const address = addressing.print(update);
+    const held = this.known.get(address);
+    if (held === undefined) return;
+    const { at, value, quality, time } = update;
+    const { deadband } = held.point;
+    const textChanged = update.text !== undefined && update.text !== held.text;
+    const hasMoved =
+      update.always === true ||
+      update.moved === true ||
+      textChanged ||
+      Number.isNaN(held.told) ||
+      (deadband === 0 ? value !== held.told : Math.abs(value - held.told) >= deadband);
+    const isNew = quality !== held.quality;
+    [held.value, held.quality] = [value, quality];
+    if (update.text !== undefined) held.text = update.text;
+    // Where a status is mapped to the object, what is operated shows by that.
+    if (at.fc === 'CO' && (this.byObject.get(printPath(held.object)) ?? []).some(({ point }) => point.at.fc !== 'CO'))
+      return;
+    if (hasMoved) held.told = value;
+    const tells = hasMoved || isNew;
+    if (tells && !quiet) {
+      held.event = ++this.events;
+      this.effects.push({ type: 'event', address, number: held.event, form: this.form(held.point) });
+    }
+    const data = dataOf(at.cdc, value, held.text);
+    const q: Data = { type: 'bits', bits: bitsOf(quality) };
+    const t: Data = { type: 'utcTime', octets: encodeStamp({ time, ...STAMP_QUALITY }) };
+    const path = VALUE_PATHS[at.cdc];
+    this.model.set(
+      held.object,
+      [
+        ...(at.cdc === 'MV' ? [{ path: ['instMag', 'f'], data, trigger: null }] : []),
+        ...(tells
+          ? [
+              { path: ['t'], data: t, trigger: null },
+              { path, data, trigger: hasMoved ? ('dataChange' as const) : null },
+              { path: ['q'], data: q, trigger: 'qualityChange' as const },
+            ]
+          : []),
+      ],
+      { always: update.always === true, quiet },
+      now,
+    );
+  }
+
+  form({ at }: { kind: PointKind; at: IecTargetAt }): string {
+    return `${at.cdc} ${[...VALUE_PATHS[at.cdc]].join('.')}`;
+  }
+
+  said(_kind: PointKind, quality: number): string {
+    return bitWords(bitsOf(quality));
+  }
+
+  held(point: { kind: PointKind; at: IecTargetAt }): { value: number; text: string } {
+    const { value, text } = this.known.get(addressing.print(point)) ?? { value: 0, text: '' };
+    return { value, text };
+  }
+
+  // ---- controls
+
+  private onControl({ object, phase, wish, peer, answer }: ControlAsked): void {
+    this.counters.add('controls');
+    const held = (this.byObject.get(printPath(object)) ?? []).find(({ point }) => point.at.fc === 'CO');
+    if (held === undefined) return answer(Cause['not supported']);
+    if (wish.test) return answer(Cause['blocked by mode']);
+    // A select without a value: whether it goes shows when it is operated.
+    const wantsValue = !(phase === 'select' && this.settings.controlModel === 'selectBeforeOperate');
+    if (!wantsValue) return answer(null);
+    const order = orderOf(held, wish.value);
+    if (order === null) return answer(Cause['inconsistent parameters']);
+    const token = ++this.token;
+    this.waiting.set(token, ([outcome]) => answer(outcome === undefined ? Cause.unknown : causeOf(outcome)));
+    // What was only selected by name is selected at its device with the value that it is operated with.
+    this.effects.push({ type: 'control', token, phase, items: [order], peer });
+  }
+}
+
+const STAMP_QUALITY = { leapSecondsKnown: false, clockFailure: false, notSynchronised: false, accuracyBits: 10 };
+
+const VALUE_PATHS: Record<IecTargetAt['cdc'], readonly string[]> = {
+  SPS: ['stVal'],
+  DPS: ['stVal'],
+  INS: ['stVal'],
+  VSS: ['stVal'],
+  SPC: ['stVal'],
+  DPC: ['stVal'],
+  INC: ['stVal'],
+  BCR: ['actVal'],
+  MV: ['mag', 'f'],
+  APC: ['mxVal', 'f'],
+};
+
+const MOST_INT32 = 0x7fff_ffff;
+
+/** A value as its class has it; a number that does not fit becomes the nearest that does. */
+function dataOf(cdc: IecTargetAt['cdc'], value: number, text: string): Data {
+  switch (cdc) {
+    case 'SPS':
+    case 'SPC':
+      return { type: 'boolean', value: value !== 0 };
+    case 'DPS':
+    case 'DPC':
+      return twoBits(value);
+    case 'INS':
+    case 'INC':
+      return { type: 'integer', value: Math.max(-MOST_INT32 - 1, Math.min(MOST_INT32, Math.round(value))) };
+    case 'BCR':
+      return { type: 'integer', value: /^-?\d{16,}$/.test(text) ? BigInt.asIntN(64, BigInt(text)) : Math.round(value) };
+    case 'VSS':
+      return { type: 'text', text: text.slice(0, 255), wide: false };
+    case 'MV':
+    case 'APC':
+      return { type: 'float', value: Math.fround(value), width: 32 };
+    default:
+      return cdc satisfies never;
+  }
+}
+const twoBits = (value: number): Data => ({ type: 'bits', bits: [(value & 2) !== 0, (value & 1) !== 0] });
+
+/** What is wanted, for whoever carries it out; null: it is no value for it. */
+function orderOf({ address, point: { kind } }: Held, value: Data): CentreOrder | null {
+  const plain = { address, operation: null, onMs: 0, offMs: 0, count: 1 };
+  if (kind === 'output') {
+    if (value.type !== 'boolean') return null;
+    return { ...plain, kind, on: value.value, counts: null, asked: value.value ? 'on' : 'off' };
+  }
+  if (kind !== 'setpoint') return null;
+  const number = value.type === 'structure' ? value.items[0] : value;
+  if (number?.type !== 'float' && number?.type !== 'integer' && number?.type !== 'unsigned') return null;
+  const counts = Number(number.value);
+  return Number.isFinite(counts) ? { ...plain, kind, counts, asked: dataWords(number) } : null;
+}
+
+/** The additional cause that says what came of a control (docs/quality.md). */
+const CAUSE_OF: Record<Exclude<ControlOutcome['result'], 'done'>, number> = {
+  refused: Cause['blocked by process'],
+  notSupported: Cause['not supported'],
+  outOfRange: Cause['inconsistent parameters'],
+  notAuthorized: Cause['no access authority'],
+  blocked: Cause['blocked by mode'],
+  failed: Cause['aborted by loss of communication'],
+};
+export const causeOf = ({ result, status, protocol }: ControlOutcome): number | null => {
+  if (result === 'done') return null;
+  return result === 'refused' && protocol === 'iec61850' && status !== null && status > 0 ? status : CAUSE_OF[result];
+};

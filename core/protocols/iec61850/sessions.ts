@@ -1,0 +1,33 @@
+import type { ClientSide } from '../client.ts';
+import type { Framing } from '../../line/index.ts';
+import type { ServerSide } from '../server.ts';
+import { IecClient } from './client/client.ts';
+import { Trial } from './client/trial.ts';
+import type { Order } from './order.ts';
+import type { IecAt, IecTargetAt } from './points.ts';
+import { IecServer } from './server/server.ts';
+import type { ClientSettings, ServerSettings } from './settings.ts';
+
+/** An association has its connection for itself: its own layers find the messages. */
+const stream: Framing<Uint8Array> = {
+  gapMs: 0,
+  reset: () => {},
+  push: (octets) => [octets],
+  isFrame: () => true,
+};
+
+export const client: ClientSide<ClientSettings, IecAt, Order, Uint8Array> = {
+  framing: () => stream,
+  make: (settings, _framing, now, options) => new IecClient(settings, now, options),
+  recogniser: () => null,
+  question: () => null,
+  trial: (settings) => new Trial(settings),
+};
+
+export const server: ServerSide<ServerSettings, IecTargetAt> = {
+  // One that is full says so itself: a client that is refused at the door would not know why.
+  peers: ({ maxClients }) => Math.max(2, maxClients),
+  make: (settings, _link, points, now) => new IecServer(settings, points, now),
+  // Whoever connects to the port is a client of the one model behind it.
+  recogniser: (centres) => ({ push: () => centres.slice(0, 1).map(({ code }) => code) }),
+};

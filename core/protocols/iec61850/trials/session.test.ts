@@ -1,0 +1,246 @@
+import { describe, expect, test } from 'vitest';
+import { Quality } from '../../../point/index.ts';
+import { Both, listed, offered } from './both.ts';
+
+const OFFERS = [
+  offered('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', { name: 'Door' }),
+  offered('doubleBit', 'HLM/XCBR1.Pos[ST]', 'DPC', { name: 'Breaker' }),
+  offered('output', 'HLM/XCBR1.Pos[CO]', 'DPC', { name: 'Breaker' }),
+  offered('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', { name: 'Current', unit: 'A' }),
+  offered('counter', 'HLM/GGIO1.CntRs1[ST]', 'BCR'),
+  offered('setpoint', 'HLM/GGIO1.AnOut1[CO]', 'APC'),
+  offered('text', 'HLM/GGIO1.TxtIn1[ST]', 'VSS'),
+];
+const LIST = [
+  listed(1, 'binary', 'HLM/GGIO1.Ind1.stVal[ST]'),
+  listed(2, 'doubleBit', 'HLM/XCBR1.Pos[ST]'),
+  listed(3, 'output', 'HLM/XCBR1.Pos[CO]'),
+  listed(4, 'analog', 'HLM/GGIO1.AnIn1.mag.f[MX]'),
+  listed(5, 'counter', 'HLM/GGIO1.CntRs1[ST]'),
+  listed(6, 'setpoint', 'HLM/GGIO1.AnOut1[CO]'),
+  listed(7, 'text', 'HLM/GGIO1.TxtIn1.stVal[ST]'),
+];
+const both = (settings: ConstructorParameters<typeof Both>[2] = {}): Both => new Both([...LIST], OFFERS, settings);
+
+describe('a device that reports', () => {
+  test('brings all present values, then each change with its quality and the time that it has there', () => {
+    const pair = both().start();
+    expect(pair.client.learned).toBe('7 by report (HLM/LLN0$BR$brcbStatus01, HLM/LLN0$BR$brcbMeasured01)');
+    expect(LIST.map(({ id }) => pair.last(id)?.event)).toEqual(LIST.map(() => false));
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 41.5);
+    pair.update('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', 1, { quality: Quality.chatter });
+    pair.update('doubleBit', 'HLM/XCBR1.Pos[ST]', 'DPC', 2);
+    pair.update('counter', 'HLM/GGIO1.CntRs1[ST]', 'BCR', 9_007_199_254_740_000);
+    pair.update('text', 'HLM/GGIO1.TxtIn1[ST]', 'VSS', 0, { text: 'batch 7' });
+    const at = pair.now;
+    pair.run(200);
+    expect(pair.last(4)).toEqual({ raw: 41.5, quality: 0, event: true, time: at });
+    expect(pair.last(1)).toMatchObject({ raw: 1, event: true, time: at });
+    expect((pair.last(1)?.quality ?? 0) & Quality.chatter).not.toBe(0);
+    expect(pair.last(2)).toMatchObject({ raw: 2, event: true });
+    // What is operated shows by its status.
+    expect(pair.last(3)).toMatchObject({ raw: 1, event: true });
+    expect(pair.last(5)).toMatchObject({ raw: 9_007_199_254_740_000, event: true });
+    expect(pair.last(7)).toMatchObject({ text: 'batch 7', event: true });
+    expect(pair.words('diagnostic')).toEqual([]);
+  });
+
+  test('goes on behind what was stored, after a cut and in another session, with nothing lost and nothing twice', () => {
+    const pair = both().start();
+    const values: number[] = [];
+    const change = (): void => {
+      values.push(values.length + 1);
+      pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', values.length);
+      pair.run(100);
+    };
+    for (let n = 0; n < 5; n++) change();
+    pair.cut();
+    for (let n = 0; n < 50; n++) change();
+    pair.start().run(1000);
+    for (let n = 0; n < 5; n++) change();
+    pair.cut();
+    for (let n = 0; n < 20; n++) change();
+    pair.renew(pair.keep);
+    pair.start().run(1000);
+    expect(
+      pair
+        .readings(4)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual(values);
+    expect(pair.words('diagnostic')).toEqual([]);
+  });
+
+  test('says that its buffer has overflown, and what it still held comes', () => {
+    const pair = both({ server: { bufferEntries: 20 } }).start();
+    pair.cut();
+    for (let n = 1; n <= 50; n++) {
+      pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', n);
+      pair.run(100);
+    }
+    pair.start().run(1000);
+    const events = pair.readings(4).filter(({ event }) => event);
+    expect(events.map(({ raw }) => raw)).toEqual(Array.from({ length: 20 }, (_, n) => 31 + n));
+    expect(pair.words('diagnostic').join()).toContain('its buffer had overflown');
+  });
+
+  test('is polled where reports are not wanted, with data sets read whole, and for points that say so', () => {
+    const pair = both({ client: { reports: 'none', pollMs: 1000 } }).start();
+    expect(pair.client.learned).toBe('7 by polling');
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 7.25);
+    pair.run(1100);
+    expect(pair.last(4)).toMatchObject({ raw: 7.25, event: false });
+    const some = new Both(
+      [...LIST.slice(0, 3), listed(4, 'analog', 'HLM/GGIO1.AnIn1.mag.f[MX]', 'poll')],
+      OFFERS,
+    ).start();
+    expect(some.client.learned).toBe('3 by report (HLM/LLN0$BR$brcbStatus01), 1 by polling');
+  });
+
+  test('another list is taken over while the association stands; what is not there says so', () => {
+    const pair = both().start();
+    pair.command({
+      type: 'setPoints',
+      points: [
+        listed(1, 'analog', 'HLM/GGIO1.AnIn1[MX]'),
+        listed(9, 'analog', 'HLM/GGIO1.AnIn9[MX]'),
+        listed(10, 'binary', 'XYZ/GGIO1.Ind1[ST]'),
+      ],
+    });
+    pair.run(200);
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 3);
+    pair.run(200);
+    expect(pair.last(1)).toMatchObject({ raw: 3, event: true });
+    const unreadable = pair.news.filter((one) => one.type === 'unreadable').at(-1);
+    expect(unreadable).toMatchObject({ points: [9, 10] });
+    expect(unreadable?.words).toContain('there is no HLM/GGIO1.AnIn9[MX]');
+    expect(pair.counters()).toBe(1);
+  });
+
+  test('is silent when it answers nothing any more, and is told so', () => {
+    const pair = both().start();
+    pair.deaf = true;
+    pair.run(60_000);
+    expect(
+      pair.news.filter((one) => one.type === 'communication').map(({ state, words }) => `${state}: ${words}`),
+    ).toEqual(['answering: associated', expect.stringMatching(/^silent: no answer to/)]);
+  });
+});
+
+describe('an association', () => {
+  test('is refused without the password, and made with it', () => {
+    const refused = both({ server: { password: 'weir' } }).start();
+    expect(refused.news.find((one) => one.type === 'communication')).toMatchObject({
+      ...{ state: 'silent', words: expect.stringContaining('refused') },
+    });
+    expect(refused.told.some((one) => one.type === 'diagnostic' && one.words.includes('without the password'))).toBe(
+      true,
+    );
+    const made = both({ server: { password: 'weir' }, client: { password: 'weir' } }).start();
+    expect(made.news.find((one) => one.type === 'communication')).toMatchObject({ state: 'answering' });
+  });
+});
+
+describe('controls, through both ends', () => {
+  const operate = (model: string): Both => {
+    const pair = both({ server: { controlModel: model } }).start();
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });
+    return pair;
+  };
+  test.each([
+    ['direct', ['operateSent', 'operated'], ['direct']],
+    ['directEnhanced', ['operateSent', 'operated'], ['direct']],
+    ['selectBeforeOperate', ['selectSent', 'selected', 'operateSent', 'operated'], ['operate']],
+    ['selectBeforeOperateEnhanced', ['selectSent', 'selected', 'operateSent', 'operated'], ['select', 'operate']],
+  ])('%s', (model, steps, phases) => {
+    const pair = operate(model);
+    expect(pair.steps()).toEqual(steps);
+    const asked = pair.told.filter((one) => one.type === 'control');
+    expect(asked.map(({ phase }) => phase)).toEqual(phases);
+    expect(asked.at(-1)?.items).toMatchObject([{ address: 'HLM/XCBR1.Pos[CO]', on: false }]);
+  });
+
+  test('what is only seen is not operated', () => {
+    expect(operate('statusOnly').steps()[0]).toMatch(/^failed: /);
+  });
+
+  test('what its device says comes back as the cause', () => {
+    for (const model of ['direct', 'directEnhanced', 'selectBeforeOperate', 'selectBeforeOperateEnhanced'])
+      for (const [result, words] of [
+        ['notAuthorized', 'no access authority'],
+        ['notSupported', 'not supported'],
+        ['outOfRange', 'inconsistent parameters'],
+        ['blocked', 'blocked by mode'],
+        ['failed', 'aborted by loss of communication'],
+      ] as const) {
+        const pair = both({ server: { controlModel: model } }).start();
+        pair.onControl = ({ token }) => ({
+          ...{ type: 'controlResult', token, outcomes: [{ result, status: null, protocol: null }] },
+        });
+        pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
+        expect(pair.steps().at(-1)).toContain(`refused: ${words}`);
+      }
+    const own = both().start();
+    own.onControl = ({ token }) => ({
+      ...{ type: 'controlResult', token, outcomes: [{ result: 'refused', status: 10, protocol: 'iec61850' }] },
+    });
+    own.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
+    expect(own.steps().at(-1)).toContain('blocked by interlocking');
+  });
+
+  test('a select alone, then the operate: selected once', () => {
+    const pair = both().start();
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close', mode: 'selectOnly' });
+    expect(pair.steps()).toEqual(['selectSent', 'selected']);
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
+    expect(pair.steps()).toEqual(['operateSent', 'operated']);
+    expect(pair.told.filter((one) => one.type === 'control').map(({ phase }) => phase)).toEqual(['select', 'operate']);
+  });
+
+  test('a select runs out at the server, and the operate behind it is refused', () => {
+    const pair = both({ server: { selectMs: 5000 } }).start();
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close', mode: 'selectOnly' });
+    pair.run(6000);
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
+    expect(pair.steps().at(-1)).toContain('object not selected');
+  });
+
+  test('a setpoint', () => {
+    const pair = both({ server: { controlModel: 'directEnhanced' } }).start();
+    pair.control('HLM/GGIO1.AnOut1[CO]', 'setpoint', { counts: 12.5 });
+    expect(pair.steps()).toEqual(['operateSent', 'operated']);
+    expect(pair.told.filter((one) => one.type === 'control')[0].items).toMatchObject([
+      { kind: 'setpoint', counts: 12.5 },
+    ]);
+  });
+
+  test('the association is lost in the middle: nobody knows, and it is not sent again', () => {
+    const pair = both({ server: { controlModel: 'directEnhanced' } }).start();
+    pair.onControl = () => null;
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
+    pair.cut();
+    expect(pair.steps().at(-1)).toMatch(/^unknown: /);
+    pair.start().run(5000);
+    expect(pair.told.filter((one) => one.type === 'control')).toHaveLength(1);
+  });
+});
+
+describe('a survey', () => {
+  test('finds all points with value, quality, name and unit, and what can be operated', () => {
+    const pair = both().start();
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 3.5);
+    pair.command({ type: 'survey', id: 's' });
+    pair.run(500);
+    const surveyed = pair.news.find((one) => one.type === 'surveyed');
+    expect(surveyed).toMatchObject({ problem: null });
+    const found = surveyed?.found ?? [];
+    expect(found.find(({ address }) => address === 'HLM/GGIO1.AnIn1.mag.f[MX]')).toMatchObject({
+      ...{ kind: 'analog', value: 3.5, form: '3.5', said: 'good', name: 'Current', unit: 'A' },
+    });
+    expect(found.filter(({ form }) => form === 'Oper').map(({ kind, address }) => `${kind} ${address}`)).toEqual([
+      'setpoint HLM/GGIO1.AnOut1[CO]',
+      'output HLM/XCBR1.Pos[CO]',
+    ]);
+    expect(surveyed?.attributes).toContainEqual({ name: 'vendor', text: 'Halvix' });
+  });
+});
