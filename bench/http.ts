@@ -1,7 +1,7 @@
-import { OPERATIONS, POINT_KINDS, type PointKind } from '@halvix/core/point';
+import { POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { createServer, type IncomingMessage, type Server } from 'node:http';
 import { z } from 'zod';
-import type { SimulatedCentre } from './dnp3/centre.ts';
+import type { CentreStandIn } from './centre.ts';
 import { impairmentsSchema } from './impairments.ts';
 import type { BenchLink } from './link.ts';
 import type { StandIn } from './standin.ts';
@@ -17,25 +17,6 @@ const faultsBody = z.object({
   driftPpm: z.number().min(-100_000).max(100_000).default(0),
   answerDelayMs: z.number().int().min(0).max(60_000).default(0),
 });
-const controlOf = {
-  index: z.number().int().min(0).max(65535),
-  mode: z.enum(['selectOperate', 'direct', 'selectOnly']).default('selectOperate'),
-};
-const setpointBody = z.object({
-  ...controlOf,
-  setpoint: z.object({
-    variation: z.union([z.literal(1), z.literal(2), z.literal(3), z.literal(4)]).default(1),
-    value: z.number(),
-  }),
-});
-const controlBody = z.object({
-  ...controlOf,
-  operation: z.enum(OPERATIONS),
-  onMs: z.number().int().min(0).max(4_294_967_295).default(500),
-  offMs: z.number().int().min(0).max(4_294_967_295).default(250),
-  count: z.number().int().min(0).max(255).default(1),
-});
-
 /** An answer that is not 200. */
 class Refusal extends Error {
   constructor(
@@ -49,7 +30,7 @@ class Refusal extends Error {
 export interface BenchParts {
   devices: ReadonlyMap<string, StandIn>;
   links: ReadonlyMap<string, BenchLink>;
-  centres: ReadonlyMap<string, SimulatedCentre>;
+  centres: ReadonlyMap<string, CentreStandIn>;
 }
 
 /** The bench's control: JSON over HTTP on loopback, for people, tests and the demo. */
@@ -94,7 +75,7 @@ async function answer(request: IncomingMessage, { devices, links, centres }: Ben
     return answerLink(link, route, request);
   }
   if (collection === 'centres') {
-    if (code === undefined) return [...centres.values()].map(centreReport);
+    if (code === undefined) return [...centres.values()].map((centre) => centre.report());
     const centre = centres.get(code);
     if (centre === undefined) throw new Refusal(404, `there is no centre ${code}`);
     return answerCentre(centre, route, request, url);
@@ -202,14 +183,14 @@ async function answerLink(link: BenchLink, route: string, request: IncomingMessa
 }
 
 async function answerCentre(
-  centre: SimulatedCentre,
+  centre: CentreStandIn,
   route: string,
   request: IncomingMessage,
   url: URL,
 ): Promise<unknown> {
   switch (route) {
     case 'GET ':
-      return centreReport(centre);
+      return centre.report();
     case 'GET points':
       return centre.points();
     case 'GET events':
@@ -218,10 +199,10 @@ async function answerCentre(
       return centre.commands;
     case 'PUT power': {
       centre.power(powerBody.parse(await bodyOf(request)).on);
-      return centreReport(centre);
+      return centre.report();
     }
     case 'POST controls':
-      return centre.control(z.union([setpointBody, controlBody]).parse(await bodyOf(request)));
+      return centre.control(await bodyOf(request));
     default:
       throw new Refusal(404, `a centre has no ${route.trim()}`);
   }
@@ -234,16 +215,6 @@ function pointOf(device: StandIn, [, kindWord, indexWord]: string[]): { kind: Po
   if (!device.hasPoint(kind, index)) throw new Refusal(404, `index: there is no ${kind} ${indexWord}`);
   return { kind, index };
 }
-
-const centreReport = (centre: SimulatedCentre): unknown => ({
-  code: centre.settings.code,
-  name: centre.settings.name,
-  address: centre.settings.ourAddress,
-  port: centre.settings.port,
-  on: centre.on,
-  connected: centre.connected,
-  state: centre.state,
-});
 
 function decode(part: string): string {
   try {

@@ -11,6 +11,10 @@ import { GateStation, RepeaterHut, ValveLogger } from './plants/stations.ts';
 import type { FramingName } from '@halvix/core/protocols/modbus';
 import { EnergyMeter, FlowComputer, TransformerMonitor } from './plants/instruments.ts';
 import { ServerStandIn, type MappedPlant } from './modbus/server.ts';
+import { ClientCentre } from './iec61850/centre.ts';
+import { IedStandIn } from './iec61850/ied.ts';
+import { BayIed, ParkController } from './plants/modelled.ts';
+import { BAY_OBJECTS, PARK_OBJECTS } from './scenario/iec61850.ts';
 import type { StandIn } from './standin.ts';
 import { METER_UNITS } from './scenario/modbus.ts';
 import { serveControl } from './http.ts';
@@ -42,6 +46,11 @@ const settings = readSettings(
     HALVIX_BENCH_FLOW_PORT: optionalPort,
     HALVIX_BENCH_MONITOR_PORT: optionalPort,
     HALVIX_BENCH_METERS_PORT: optionalPort,
+    /** Devices with models; 0: without them. */
+    HALVIX_BENCH_BAY_PORT: optionalPort,
+    HALVIX_BENCH_PARK_PORT: optionalPort,
+    /** Our model, which a client looks at; 0: nobody does. */
+    HALVIX_BENCH_MODEL_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -136,11 +145,25 @@ if (metersPort > 0) {
       new EnergyMeter(unit, now, Math.random),
     );
 }
-const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers];
+const modelled: IedStandIn[] = [];
+const { HALVIX_BENCH_BAY_PORT: bayPort, HALVIX_BENCH_PARK_PORT: parkPort, HALVIX_BENCH_MODEL_PORT: modelPort } = ports;
+if (bayPort > 0) {
+  const link = new ListeningLink(host, 'HLM-B1', "The bay controller's port", bayPort);
+  const settings = { code: 'HLM-B1', name: 'Bay controller', station: 'HLM', device: 'HLMB1', objects: BAY_OBJECTS };
+  modelled.push(new IedStandIn(settings, link, new BayIed(now, Math.random)));
+}
+if (parkPort > 0) {
+  const link = new ListeningLink(host, 'ORL-PC', "The plant controller's port", parkPort);
+  const settings = { code: 'ORL-PC', name: 'Plant controller', station: 'ORL', device: 'ORLPC', objects: PARK_OBJECTS };
+  modelled.push(new IedStandIn(settings, link, new ParkController(now, Math.random)));
+}
+const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);
 const ambry = centre('AMB', 'Ambry', ports.HALVIX_BENCH_AMBRY_PORT, 101);
+const model =
+  modelPort > 0 ? [new ClientCentre({ code: 'QSM', name: 'Quillstone, by model', host, port: modelPort })] : [];
 
 const control = serveControl(
   host,
@@ -148,20 +171,19 @@ const control = serveControl(
   {
     devices: new Map(devices.map((one) => [one.code, one])),
     links: new Map([...new Set(devices.map(({ link }) => link))].map((link) => [link.code, link])),
-    centres: new Map([quillstone, ambry].map((one) => [one.settings.code, one])),
+    centres: new Map([quillstone, ambry, ...model].map((one) => [one.code, one])),
   },
   (error) => {
     process.stderr.write(`the bench cannot listen on ${host}:${ports.HALVIX_BENCH_PORT}: ${error.message}\n`);
     process.exit(1);
   },
 );
-for (const one of [f1, ...more, ...stations, ...servers]) await one.power(true);
-quillstone.power(true);
+for (const one of [f1, ...more, ...stations, ...servers, ...modelled]) await one.power(true);
+for (const one of [quillstone, ...model]) one.power(true);
 
 for (const signal of ['SIGTERM', 'SIGINT'] as const)
   process.on(signal, () => {
-    quillstone.power(false);
-    ambry.power(false);
+    for (const one of [quillstone, ambry, ...model]) one.power(false);
     control.close();
     void Promise.all(devices.map((one) => one.power(false))).then(() => process.exit(0));
     setTimeout(() => process.exit(0), 1000);

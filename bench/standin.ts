@@ -66,7 +66,7 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
 
   protected abstract readonly protocol: string;
   /** By which its peer knows it. */
-  protected abstract readonly address: number;
+  protected abstract readonly address: number | string;
   /** The number by which people and tests name a point, among those of its kind. */
   protected abstract indexOf(point: Point): number;
   abstract up(): void;

@@ -15,7 +15,7 @@ import {
 } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
-import type { DeviceState } from '@halvix/core/path';
+import type { DetailState, DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
 import { lineTiming, type LinkRunner } from './link.ts';
@@ -220,6 +220,22 @@ export class DeviceRunner {
   essence(): string {
     const { state, since, words } = this.shownState;
     return `${state} ${since} ${words}`;
+  }
+
+  get hasDetails(): boolean {
+    return this.client.details !== undefined;
+  }
+
+  detailState(): DetailState {
+    const tables = (this.client.details ?? []).map(({ columns, rows, ...table }) => ({
+      ...table,
+      columns: [...columns],
+      rows: rows.map(({ cells, more, time = null, odd = [], key }) => ({
+        ...{ key, cells: [...cells], time, odd: [...odd] },
+        more: more ? { columns: [...more.columns], rows: more.rows.map((row) => [...row]) } : null,
+      })),
+    }));
+    return { at: clock.now(), tables };
   }
 
   deviceState(): DeviceState {

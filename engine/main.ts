@@ -160,6 +160,9 @@ function onRequest(payload: string): void {
     case 'watch':
       runtime.publisher.watch(request.data.pointId);
       break;
+    case 'watchDevice':
+      runtime.publisher.watchDevice(request.data.device);
+      break;
     case 'watchLink':
       runtime.publisher.watchLink(request.data.link);
       break;

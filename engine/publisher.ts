@@ -35,6 +35,7 @@ export class Publisher {
   private readonly rounds = new HopRounds();
   private readonly watched = new Map<number, number>();
   private readonly watchedLinks = new Map<string, number>();
+  private readonly watchedDevices = new Map<string, number>();
   private failing = false;
 
   constructor(private readonly context: PublisherContext) {
@@ -58,16 +59,24 @@ export class Publisher {
 
   /** Somebody looks at a link's lane. */
   watchLink(code: string): void {
-    if (this.watchedLinks.size >= MAX_WATCHED && !this.watchedLinks.has(code)) return;
-    this.watchedLinks.set(code, clock.now() + WATCH_MS);
-    this.hopsChanged();
+    this.lookAt(this.watchedLinks, code);
+  }
+  isWatchedLink(code: string): boolean {
+    return isLookedAt(this.watchedLinks, code);
   }
 
-  isWatchedLink(code: string): boolean {
-    const until = this.watchedLinks.get(code) ?? 0;
-    if (until >= clock.now()) return true;
-    this.watchedLinks.delete(code);
-    return false;
+  /** Somebody looks at what a device's session knows beside its points. */
+  watchDevice(code: string): void {
+    this.lookAt(this.watchedDevices, code);
+  }
+  isWatchedDevice(code: string): boolean {
+    return isLookedAt(this.watchedDevices, code);
+  }
+
+  private lookAt(watched: Map<string, number>, code: string): void {
+    if (watched.size >= MAX_WATCHED && !watched.has(code)) return;
+    watched.set(code, clock.now() + WATCH_MS);
+    this.hopsChanged();
   }
 
   stop(): void {
@@ -121,4 +130,11 @@ export class Publisher {
       if (until < now && this.watched.delete(id)) this.context.exchange.watched.delete(id);
     return points.flatMap((point) => (this.watched.has(point.id) ? (this.context.trailOf(point) ?? []) : []));
   }
+}
+
+function isLookedAt(watched: Map<string, number>, code: string): boolean {
+  const until = watched.get(code) ?? 0;
+  if (until >= clock.now()) return true;
+  watched.delete(code);
+  return false;
 }

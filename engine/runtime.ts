@@ -295,13 +295,17 @@ export class Runtime {
     await keepHopStates(this.database, 'link', codes(links));
     await keepHopStates(this.database, 'lane', codes(links));
     await keepHopStates(this.database, 'device', codes(devices.filter(isCollected)));
+    await keepHopStates(this.database, 'detail', codes(devices.filter(isCollected)));
     await keepHopStates(this.database, 'outbound', codes(outbounds));
   }
 
   private hops(): Hop[] {
     const hops: Hop[] = [];
-    for (const [code, device] of this.devices)
+    for (const [code, device] of this.devices) {
       hops.push({ kind: 'device', code, essence: () => device.essence(), state: () => device.deviceState() });
+      if (device.hasDetails && this.publisher.isWatchedDevice(code))
+        hops.push({ kind: 'detail', code, essence: null, state: () => device.detailState() });
+    }
     for (const [code, link] of this.links) {
       hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
       if (this.publisher.isWatchedLink(code))

@@ -1,4 +1,4 @@
-import type { Operation } from '@halvix/core/point';
+import { OPERATIONS, type Operation } from '@halvix/core/point';
 import type { ControlMode, ControlStep } from '@halvix/core/protocols';
 import {
   CONTROL_OPERATIONS,
@@ -12,6 +12,8 @@ import {
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver, TcpClient } from '@halvix/wire';
 import { randomUUID } from 'node:crypto';
+import { z } from 'zod';
+import type { CentreStandIn } from '../centre.ts';
 
 export interface CentreSettings {
   code: string;
@@ -41,13 +43,32 @@ export type CentreControlOrder = { index: number; mode: ControlMode } & (
   | { setpoint: Pick<Setpoint, 'variation' | 'value'> }
 );
 
+const controlOf = {
+  index: z.number().int().min(0).max(65535),
+  mode: z.enum(['selectOperate', 'direct', 'selectOnly']).default('selectOperate'),
+};
+const setpointBody = z.object({
+  ...controlOf,
+  setpoint: z.object({
+    variation: z.union([z.literal(1), z.literal(2), z.literal(3), z.literal(4)]).default(1),
+    value: z.number(),
+  }),
+});
+const controlBody = z.object({
+  ...controlOf,
+  operation: z.enum(OPERATIONS),
+  onMs: z.number().int().min(0).max(4_294_967_295).default(500),
+  offMs: z.number().int().min(0).max(4_294_967_295).default(250),
+  count: z.number().int().min(0).max(255).default(1),
+});
+
 const NO_BLOCK = { code: 0, count: 0, onMs: 0, offMs: 0 };
 
 const CONTROL_LIMIT_MS = 15_000;
 const MAX_KEPT_EVENTS = 200_000;
 
 /** A stand-in for a control centre: a DNP3 master that polls our outstation and keeps what it gets. */
-export class SimulatedCentre {
+export class SimulatedCentre implements CentreStandIn {
   private link: TcpClient | null = null;
   private driver: Driver<MasterCommand, MasterEffect> | null = null;
   private readonly kept = new Map<string, KeptPoint>();
@@ -60,8 +81,17 @@ export class SimulatedCentre {
 
   constructor(readonly settings: CentreSettings) {}
 
+  get code(): string {
+    return this.settings.code;
+  }
+
   get on(): boolean {
     return this.link !== null;
+  }
+
+  report(): object {
+    const { code, name, ourAddress: address, port } = this.settings;
+    return { code, name, address, port, on: this.on, connected: this.connected, state: this.state };
   }
 
   /** Whether its connection stands at this moment; `state` outlives a short break. */
@@ -112,7 +142,11 @@ export class SimulatedCentre {
   }
 
   /** Sends a control and resolves with every step of it, the last one being its end. */
-  control(order: CentreControlOrder): Promise<ControlStep[]> {
+  control(body: unknown): Promise<ControlStep[]> {
+    return this.order(z.union([setpointBody, controlBody]).parse(body));
+  }
+
+  private order(order: CentreControlOrder): Promise<ControlStep[]> {
     const { index, mode } = order;
     const id = randomUUID();
     this.steps.set(id, []);

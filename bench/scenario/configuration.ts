@@ -1,9 +1,11 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
+import { mappingTo } from '@halvix/core/mapping';
 import { definitionOf } from '@halvix/core/protocols';
 import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type NumberedPoint } from './feederrelay.ts';
 import { ENERGY_METER, FLOW_COMPUTER, METER_UNITS, TRANSFORMER_MONITOR, type ModbusPoint } from './modbus.ts';
+import { BAY_POINTS, PARK_POINTS, type ModelPoint } from './iec61850.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
 export interface DemoPorts {
@@ -16,6 +18,10 @@ export interface DemoPorts {
   flow?: number;
   monitor?: number;
   meters?: number;
+  /** Devices with models, and the port of our own; absent: the demo without them. */
+  bay?: number;
+  park?: number;
+  model?: number;
   quillstone: number;
   ambry: number;
 }
@@ -28,12 +34,17 @@ export const DEMO_PORTS = {
   flow: 5021,
   monitor: 5023,
   meters: 5024,
+  bay: 10201,
+  park: 10202,
+  model: 10102,
   quillstone: 20100,
   ambry: 20101,
 };
 
 /** The relays and the centres alone. */
 const RELAY_PORTS: DemoPorts = { relay: 20001, relay2: 20002, quillstone: 20100, ambry: 20101 };
+
+const dnp3At = (index: number): never => ({ protocol: 'dnp3', index }) as never;
 
 type Feedback = { point: string; expect: Record<string, number> };
 
@@ -191,6 +202,49 @@ function modbusStations({ flow, monitor, meters }: Required<Pick<DemoPorts, 'flo
   };
 }
 
+function modelPoint({ kind, at, name, unit, gain, states, operations, setting, feedback }: ModelPoint): unknown {
+  return {
+    ...{ kind, at, name, unit, gain, states, setting },
+    control: kind === 'output' ? { operations, onMs: 500, feedback } : null,
+    history: { mode: kind === 'analog' || kind === 'counter' ? 'deadband' : 'every' },
+  };
+}
+
+/** Hollowmere's bay controller and Orlane's plant controller. */
+function modelStations(bay: number, park: number): { links: unknown[]; devices: unknown[] } {
+  const link = (code: string, port: number): unknown => ({
+    ...{ code, name: 'Station LAN', type: 'tcpClient', protocol: 'iec61850', host: '127.0.0.1', port },
+  });
+  const device = (code: string, name: string, on: string, points: readonly ModelPoint[]): unknown => ({
+    ...{ code, name, description: name.toLowerCase(), station: code.split('-')[0], link: on, protocol: 'iec61850' },
+    ...{ settings: {}, points: points.map(modelPoint) },
+  });
+  return {
+    links: [link('HLM-LAN-B1', bay), link('ORL-LAN-PC', park)],
+    devices: [
+      device('HLM-B1', 'Bay controller', 'HLM-LAN-B1', BAY_POINTS),
+      device('ORL-PC', 'Plant controller', 'ORL-LAN-PC', PARK_POINTS),
+    ],
+  };
+}
+
+/** What Quillstone has of us as a model: the relay, and the flow computer at Fennick. */
+function modelMappings(): unknown[] {
+  const numbers = new Map<string, number>();
+  const next = (series: string): number => {
+    const number = numbers.get(series) ?? 0;
+    numbers.set(series, number + 1);
+    return number;
+  };
+  const relay = FEEDER_RELAY.map(({ kind, index }) =>
+    mappingTo({ device: 'HLM-F1', kind, at: dnp3At(index) }, 'iec61850', kind, index, 'engineering', { device: 'HLM' }),
+  );
+  const flow = FLOW_COMPUTER.map(({ kind, at }) =>
+    mappingTo({ device: 'FNK-FC', kind, at }, 'iec61850', kind, next(kind), 'engineering', { device: 'FNK' }),
+  );
+  return [...relay, ...flow];
+}
+
 /**
  * The demo's configuration: relay HLM-F1, mapped whole and unchanged to Quillstone and to Ambry; with ports for them,
  * the stations on the radio channel and the logger, and what speaks Modbus.
@@ -210,8 +264,8 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       },
     },
   }));
-  const port = (code: string, centre: string, number: number): unknown => ({
-    ...{ code, name: `To ${centre}`, type: 'tcpServer', host: '127.0.0.1', port: number },
+  const port = (code: string, centre: string, number: number, protocol = 'dnp3'): unknown => ({
+    ...{ code, name: `To ${centre}`, type: 'tcpServer', protocol, host: '127.0.0.1', port: number },
   });
   const outbound = (code: string, name: string, centre: string, theirAddress: number): unknown => ({
     code,
@@ -223,15 +277,26 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
     settings: { ourAddress: 10, theirAddress },
     mappings,
   });
+  const byModel = {
+    ...{ code: 'QSM', name: 'model', centre: 'Quillstone, by model', protocol: 'iec61850', link: 'QSM' },
+    ...{ allowFrom: [...LOOPBACK_ONLY], settings: {}, mappings: modelMappings() },
+  };
   const none = { stations: [], links: [], devices: [] };
   const small = ports.radio && ports.logger ? smallStations(ports.radio, ports.logger) : none;
   const { flow, monitor, meters } = ports;
   const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
+  const { bay, park, model } = ports;
+  const models = bay && park && registers.devices.length > 0 ? modelStations(bay, park) : none;
   const centres = [
     { code: 'QST', centre: 'Quillstone' },
     { code: 'AMB', centre: 'Ambry' },
   ];
-  const watched = [{ code: 'HLM-F1', name: 'F1 feeder relay' }, ...small.devices, ...registers.devices] as {
+  const watched = [
+    { code: 'HLM-F1', name: 'F1 feeder relay' },
+    ...small.devices,
+    ...registers.devices,
+    ...models.devices,
+  ] as {
     code: string;
     name: string;
   }[];
@@ -256,6 +321,8 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
       ...small.links,
       ...registers.links,
+      ...models.links,
+      ...(model ? [port('QSM', 'Quillstone, by model', model, 'iec61850')] : []),
       port('QST', 'Quillstone', ports.quillstone),
       port('AMB', 'Ambry', ports.ambry),
     ],
@@ -272,8 +339,13 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       },
       ...small.devices,
       ...registers.devices,
+      ...models.devices,
       ...(registers.devices.length > 0 ? [supervision] : []),
     ],
-    outbounds: [outbound('QST', 'centre', 'Quillstone', 100), outbound('AMB', 'standby', 'Ambry', 101)],
+    outbounds: [
+      outbound('QST', 'centre', 'Quillstone', 100),
+      outbound('AMB', 'standby', 'Ambry', 101),
+      ...(model ? [byModel] : []),
+    ],
   });
 }

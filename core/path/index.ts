@@ -6,6 +6,7 @@ export {
   type DeviceState,
   type EngineState,
   type LinkState,
+  type DetailState,
   type LaneState,
   type OutboundState,
 } from './state.ts';

@@ -30,6 +30,7 @@ export const requestSchema = z.discriminatedUnion('type', [
   ...PERSONAL,
   z.object({ type: z.literal('watch'), pointId: z.number().int() }),
   z.object({ type: z.literal('watchLink'), link: z.string() }),
+  z.object({ type: z.literal('watchDevice'), device: z.string() }),
   /** A probe row waits. */
   z.object({ type: z.literal('probe'), id: z.string() }),
   z.object({ type: z.literal('cancelProbe'), id: z.string() }),

@@ -49,6 +49,30 @@ export const laneStateSchema = z.object({
     }),
   ),
 });
+/** What the session of a device knows beside its points, as tables. */
+export const detailStateSchema = z.object({
+  at: time,
+  tables: z.array(
+    z.object({
+      key: z.string(),
+      title: z.string(),
+      columns: z.array(z.string()),
+      rows: z.array(
+        z.object({
+          key: z.string(),
+          cells: z.array(z.string()),
+          time: time.nullable().default(null),
+          odd: z.array(z.number()).default([]),
+          more: z
+            .object({ columns: z.array(z.string()), rows: z.array(z.array(z.string())) })
+            .nullable()
+            .default(null),
+        }),
+      ),
+    }),
+  ),
+});
+export type DetailState = z.infer<typeof detailStateSchema>;
 export type LaneState = z.infer<typeof laneStateSchema>;
 
 export const deviceStateSchema = z.object({
@@ -113,6 +137,7 @@ export type EngineState = z.infer<typeof engineStateSchema>;
 export const HOP_SCHEMAS = {
   link: linkStateSchema,
   lane: laneStateSchema,
+  detail: detailStateSchema,
   device: deviceStateSchema,
   outbound: outboundStateSchema,
   engine: engineStateSchema,

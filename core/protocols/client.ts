@@ -71,7 +71,8 @@ export interface DetailTable {
     cells: readonly string[];
     /** Since when, or when last. */
     time?: Instant | null;
-    isTrouble?: boolean;
+    /** Cells that say that something is wrong, by their places. */
+    odd?: readonly number[];
     /** What else there is of that row. */
     more?: { columns: readonly string[]; rows: readonly (readonly string[])[] };
   }[];

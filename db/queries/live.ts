@@ -83,6 +83,7 @@ export async function hopStates(database: Database): Promise<HopStates> {
   const states: HopStates = {
     link: new Map(),
     lane: new Map(),
+    detail: new Map(),
     device: new Map(),
     outbound: new Map(),
     engine: new Map(),

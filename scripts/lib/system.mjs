@@ -14,11 +14,14 @@ export const DEMO_PORTS = {
   flow: 5021,
   monitor: 5023,
   meters: 5024,
+  bay: 10201,
+  park: 10202,
+  model: 10102,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
@@ -43,6 +46,9 @@ export class System {
       ...(ports.logger ? { HALVIX_BENCH_LOGGER_PORT: String(ports.logger) } : {}),
       ...(ports.flow ? { HALVIX_BENCH_FLOW_PORT: String(ports.flow) } : {}),
       ...(ports.monitor ? { HALVIX_BENCH_MONITOR_PORT: String(ports.monitor) } : {}),
+      ...(ports.bay ? { HALVIX_BENCH_BAY_PORT: String(ports.bay) } : {}),
+      ...(ports.park ? { HALVIX_BENCH_PARK_PORT: String(ports.park) } : {}),
+      ...(ports.model ? { HALVIX_BENCH_MODEL_PORT: String(ports.model) } : {}),
       ...(ports.meters ? { HALVIX_BENCH_METERS_PORT: String(ports.meters) } : {}),
       // Away from the demo's ports, in tests, the logger has faster days.
       ...(ports.logger && ports.logger !== DEMO_PORTS.logger

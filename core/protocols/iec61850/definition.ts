@@ -25,7 +25,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     first: {},
     placed: [],
     plan: { ours: null, theirs: null },
-    where: () => 'connection for itself',
+    where: () => 'association',
     // An association has its connection for itself.
     key: () => 'association',
     ends: clientEnds,
@@ -40,6 +40,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       { what: 'all values of a report', everyMs: integrityMs },
     ],
     requests: null,
+    details: 'Reports and delays',
     trial: {
       words: 'associates, asks what it is and which logical devices it has; changes nothing',
       steps: { associate: 'Association', identify: 'Identification', model: 'Model' },

@@ -27,6 +27,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     timeBounds: () => null,
     polls: () => [],
     requests: null,
+    details: null,
     trial: { words: '', steps: {} },
     orders: {
       schema: z.never(),

@@ -56,6 +56,8 @@ const EMPTY = new Uint8Array(0);
 /** What could not be read is asked for again so rarely. */
 const REFUSED_PAUSE_MS = 60_000;
 const MOST_CHANGES = 40;
+/** Of the table of reports: the column of gaps; that of overflows is behind it. */
+const GAPS_AT = 6;
 
 type State = 'down' | 'associating' | 'exploring' | 'running';
 
@@ -71,12 +73,14 @@ interface Standing {
   lastHeard: Instant;
   /** Whether the device is being asked if it is there. */
   asking: boolean;
+  counted: { requests: number; responses: number; errors: number; timeouts: number };
 }
 
 export class IecClient implements Client<IecAt, Order, Uint8Array> {
   readonly share = 1;
   readonly holdsLine = false;
   readonly nextIntegrity = null;
+  readonly learned = null;
   readonly counters: CounterSet;
   private effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
   private state: State = 'down';
@@ -122,18 +126,13 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     return this.standing?.reports.refusals ?? [];
   }
 
-  get learned(): string | null {
+  /** How much of the list comes which way. */
+  get ways(): { reported: number; polled: number; unreadable: number } {
     const { standing } = this;
-    if (standing?.explored == null) return null;
-    const by = standing.reports.running.map(({ block }) => blockName(block));
-    const brought = standing.reports.running.reduce((sum, { assigned }) => sum + assigned.brings.size, 0);
-    const polled = this.points.length - brought - standing.unreadable.size;
-    const parts = [
-      ...(by.length > 0 ? [`${brought} by report (${by.join(', ')})`] : []),
-      ...(polled > 0 ? [`${polled} by polling`] : []),
-      ...(standing.unreadable.size > 0 ? [`${standing.unreadable.size} not to be had`] : []),
-    ];
-    return parts.length > 0 ? parts.join(', ') : null;
+    if (standing?.explored == null) return { reported: 0, polled: 0, unreadable: 0 };
+    const unreadable = standing.unreadable.size;
+    const brought = new Set(standing.reports.running.flatMap(({ assigned }) => [...assigned.brings]));
+    return { reported: brought.size, polled: this.wanted.length - brought.size, unreadable };
   }
 
   // ---- the line
@@ -157,7 +156,7 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     reports.onEarly((told, at) => this.onTold(told, at));
     this.standing = {
       ...{ client, explored: null, reports, rounds: [], held: new Held(), unreadable: new Map() },
-      ...{ lastHeard: now, asking: false },
+      ...{ lastHeard: now, asking: false, counted: { requests: 0, responses: 0, errors: 0, timeouts: 0 } },
     };
     client.start(now);
     this.collect(now);
@@ -258,6 +257,7 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
   private collect(now: Instant): void {
     const { standing } = this;
     if (standing === null) return;
+    this.count(standing);
     for (const effect of standing.client.take()) {
       switch (effect.type) {
         case 'send':
@@ -278,6 +278,14 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
         default:
           effect satisfies never;
       }
+    }
+  }
+
+  /** What the association has counted since the last look. */
+  private count({ client: { counts }, counted }: Standing): void {
+    for (const name of ['requests', 'responses', 'errors', 'timeouts'] as const) {
+      this.counters.add(name, counts[name] - counted[name]);
+      counted[name] = counts[name];
     }
   }
 
@@ -308,16 +316,14 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     now: Instant,
     done: (answer: Answer<Name>, now: Instant, octets: Uint8Array | null) => void,
   ): void {
-    this.counters.add('requests');
     standing.client.ask(
       service,
       request,
       (answer, at, octets) => {
         if (answer.ok) {
-          this.counters.add('responses');
           this.roundTripMs = at - now;
           this.effects.push({ type: 'answered', roundTripMs: this.roundTripMs });
-        } else this.counters.add(answer.lost ? 'timeouts' : 'errors');
+        }
         if (this.standing === standing) done(answer, at, octets);
       },
       now,
@@ -584,12 +590,14 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     const { standing } = this;
     if (standing === null) return [];
     const { running } = standing.reports;
+    const { ways } = this;
     const ms = (value: number): string => `${Math.round(value)} ms`;
     const delayRow = (key: 'report' | 'poll', way: string): DetailTable['rows'][number] => {
       const { count, summary } = this.delays[key];
+      const points = key === 'report' ? ways.reported : ways.polled;
       return {
         key,
-        cells: [way, String(count), summary ? ms(summary.median) : '', summary ? ms(summary.most) : ''],
+        cells: [way, String(points), String(count), summary ? ms(summary.median) : '', summary ? ms(summary.most) : ''],
       };
     };
     return [
@@ -608,7 +616,7 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
             ...[String(gaps), String(overflows)],
           ],
           time: last?.at ?? null,
-          isTrouble: gaps + overflows > 0,
+          odd: [...(gaps > 0 ? [GAPS_AT] : []), ...(overflows > 0 ? [GAPS_AT + 1] : [])],
           more: {
             columns: ['Reference', 'Before', 'Now', 'Reason'],
             rows: (last?.changes ?? []).map(({ reference, before, now, reasons }) => [reference, before, now, reasons]),
@@ -617,7 +625,7 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
       },
       {
         ...{ key: 'delays', title: 'From the device’s time to here' },
-        columns: ['Way', 'Values', 'Median', 'Most'],
+        columns: ['Way', 'Points', 'Values', 'Median', 'Most'],
         rows: [delayRow('report', 'changes reported'), delayRow('poll', 'present values read')],
       },
     ];

@@ -143,7 +143,6 @@ describe('a model that was found out', () => {
       ['analog', 'LLN0.Health.stVal', 'LLN0.Health.q'],
       ['text', 'LLN0.NamPlt.vendor', null],
       ['text', 'LLN0.NamPlt.swRev', null],
-      ['text', 'LLN0.NamPlt.d', null],
       ['counter', 'MMTR1.TotWh.actVal', 'MMTR1.TotWh.q'],
       ['analog', 'MMXU1.Hz.mag.f', 'MMXU1.Hz.q'],
       ['analog', 'MMXU1.A.phsA.cVal.mag.f', 'MMXU1.A.phsA.q'],

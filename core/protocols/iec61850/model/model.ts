@@ -113,22 +113,7 @@ const VALUES = new Set([
     'phsC',
     'neut',
   ],
-  ...[
-    'dirGeneral',
-    'posVal',
-    'i',
-    'f',
-    'ang',
-    'mxVal',
-    'vendor',
-    'hwRev',
-    'swRev',
-    'serNum',
-    'model',
-    'location',
-    'd',
-    'dU',
-  ],
+  ...['dirGeneral', 'posVal', 'i', 'f', 'ang', 'mxVal', 'vendor', 'hwRev', 'swRev', 'serNum', 'model', 'location'],
 ]);
 /** Of the two values of an analog value and of the two parts of a vector; the ones that are meant by default. */
 const SECOND = new Set(['i', 'ang', 'instMag', 'instCVal', 'frVal']);

@@ -90,6 +90,7 @@ export class ModelServer {
   private readonly peers = new Map<number, Peer>();
   private effects: ModelEffect[] = [];
   private now: Instant = 0;
+  private shape = '';
 
   constructor(
     plan: ModelPlan,
@@ -125,6 +126,7 @@ export class ModelServer {
   }
 
   private build(plan: ModelPlan, now: Instant): void {
+    this.shape = shapeOf(plan);
     this.sets = new Map(
       plan.dataSets.map(({ device, name, members }) => [`${device}/${name}`, { members, deletable: false }]),
     );
@@ -202,14 +204,23 @@ export class ModelServer {
       });
   }
 
-  /** Another model: what stays keeps its values, its blocks and what waits in them. Clients stay associated. */
+  /**
+   * Another model: what stays keeps its values, its blocks and what waits in them. Clients know what a model has from when
+   * they began: where that changes their associations are ended, so that they look again.
+   */
   adopt(plan: ModelPlan, now: Instant): void {
     const before = this.tree;
+    const hasChanged = shapeOf(plan) !== this.shape;
     this.tree = this.treeOf(plan);
     for (const { name: device, nodes } of plan.devices)
       for (const { name, of } of nodes) copyValues(before, this.tree, device, name, of);
     for (const [reference, data] of plan.values) this.tree.set(reference, data);
     this.build(plan, now);
+    if (hasChanged)
+      for (const [peer, { server }] of this.peers) {
+        server.abort('the model has changed');
+        this.collect(peer);
+      }
     this.touch(now);
   }
 
@@ -550,6 +561,10 @@ const domainOf = (reference: Reference): { domain: string; item: string } => {
 const objectKey = ({ device, node, fc, path }: Reference): string => `${device}/${node} ${fc} ${path[0] ?? ''}`;
 const isWithin = (path: readonly string[], outer: readonly string[]): boolean =>
   outer.length <= path.length && outer.every((part, at) => part === path[at]);
+/** What clients have to know anew when it is another. */
+const shapeOf = ({ devices, dataSets, blocks, operated }: ModelPlan): string =>
+  JSON.stringify([devices, dataSets, blocks, operated]);
+
 const sameBlock = (a: BlockSettings, b: BlockSettings): boolean => JSON.stringify(a) === JSON.stringify(b);
 
 /** What both ends can have. */

@@ -25,7 +25,11 @@ const both = (settings: ConstructorParameters<typeof Both>[2] = {}): Both => new
 describe('a device that reports', () => {
   test('brings all present values, then each change with its quality and the time that it has there', () => {
     const pair = both().start();
-    expect(pair.client.learned).toBe('7 by report (HLM/LLN0$BR$brcbStatus01, HLM/LLN0$BR$brcbMeasured01)');
+    expect(pair.client.ways).toEqual({ reported: 7, polled: 0, unreadable: 0 });
+    expect(pair.detail('reports').rows.map(({ key }) => key)).toEqual([
+      'HLM/LLN0$BR$brcbStatus01',
+      'HLM/LLN0$BR$brcbMeasured01',
+    ]);
     expect(LIST.map(({ id }) => pair.last(id)?.event)).toEqual(LIST.map(() => false));
     pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 41.5);
     pair.update('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', 1, { quality: Quality.chatter });
@@ -86,7 +90,7 @@ describe('a device that reports', () => {
 
   test('is polled where reports are not wanted, with data sets read whole, and for points that say so', () => {
     const pair = both({ client: { reports: 'none', pollMs: 1000 } }).start();
-    expect(pair.client.learned).toBe('7 by polling');
+    expect(pair.client.ways).toEqual({ reported: 0, polled: 7, unreadable: 0 });
     pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 7.25);
     pair.run(1100);
     expect(pair.last(4)).toMatchObject({ raw: 7.25, event: false });
@@ -94,7 +98,7 @@ describe('a device that reports', () => {
       [...LIST.slice(0, 3), listed(4, 'analog', 'HLM/GGIO1.AnIn1.mag.f[MX]', 'poll')],
       OFFERS,
     ).start();
-    expect(some.client.learned).toBe('3 by report (HLM/LLN0$BR$brcbStatus01), 1 by polling');
+    expect(some.client.ways).toEqual({ reported: 3, polled: 1, unreadable: 0 });
   });
 
   test('another list is taken over while the association stands; what is not there says so', () => {

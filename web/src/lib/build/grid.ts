@@ -93,7 +93,9 @@ export const GRID_COLUMNS: readonly GridColumn[] = [
 ];
 
 /** The same where addresses are words. */
-const WIDE_COLUMNS = GRID_COLUMNS.map((column) => (column.key === 'index' ? { ...column, width: 172 } : column));
+const WIDE_COLUMNS = GRID_COLUMNS.map((column) =>
+  column.key === 'index' ? { ...column, width: 272, numeric: false } : column,
+);
 
 /** The columns that mean something for points of these protocols. */
 export const columnsFor = (protocols: readonly ProtocolCode[]): readonly GridColumn[] =>

@@ -1,5 +1,5 @@
 import { browser } from '$app/environment';
-import type { LaneState, Trail } from '@halvix/core/path';
+import type { DetailState, LaneState, Trail } from '@halvix/core/path';
 import type { Reading } from '@halvix/core/point';
 import { clock } from '../clock.svelte.ts';
 import { browserStream, type Said } from './stream.ts';
@@ -44,6 +44,7 @@ class Live {
   command = $state.raw<CommandView | null>(null);
   probe = $state.raw<ProbeView | null>(null);
   lane = $state.raw<LaneState | null>(null);
+  detail = $state.raw<DetailState | null>(null);
   /** Version of the draft as the server has it. */
   draftVersion = $state(0);
   revision = $state<number | null>(null);
@@ -88,6 +89,7 @@ class Live {
     if (topics.command === null) this.command = null;
     if (topics.probe === null) this.probe = null;
     if (topics.lane === null) this.lane = null;
+    if (topics.detail === null) this.detail = null;
     this.say();
   }
 
@@ -165,11 +167,12 @@ class Live {
     }
     if (message.hops) this.hops = message.hops;
     if (message.journal) this.journal = message.journal;
-    const { trail, command, probe, lane } = this.topics;
+    const { trail, command, probe, lane, detail } = this.topics;
     this.trail = ownOf(message.trails, trail, this.trail);
     this.command = ownOf(message.commands, command, this.command);
     this.probe = ownOf(message.probes, probe, this.probe);
     this.lane = ownOf(message.lanes, lane, this.lane);
+    this.detail = ownOf(message.details, detail, this.detail);
     if (message.draft !== undefined) this.draftVersion = message.draft;
     if (message.revision !== undefined) this.revision = message.revision;
   }

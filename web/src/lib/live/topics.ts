@@ -1,4 +1,5 @@
 import type {
+  DetailState,
   DeviceState,
   EngineState,
   LaneState,
@@ -22,6 +23,8 @@ export interface Topics {
   probe: string | null;
   /** A link whose lane somebody watches. */
   lane: string | null;
+  /** A device whose session somebody looks at. */
+  detail: string | null;
 }
 
 export const NO_TOPICS: Topics = {
@@ -32,6 +35,7 @@ export const NO_TOPICS: Topics = {
   command: null,
   probe: null,
   lane: null,
+  detail: null,
 };
 /** Points that one page watches at most, and all pages of a browser together. */
 export const MAX_POINTS = 400;
@@ -47,6 +51,7 @@ export interface Asked {
   commands: string[];
   probes: string[];
   lanes: string[];
+  details: string[];
 }
 
 export interface Hops {
@@ -105,6 +110,7 @@ export interface LiveMessage {
   commands?: Record<string, CommandView | null>;
   probes?: Record<string, ProbeView | null>;
   lanes?: Record<string, LaneState | null>;
+  details?: Record<string, DetailState | null>;
   /** The version of the draft. */
   draft?: number;
   /** The revision that runs. */
@@ -128,6 +134,7 @@ export function askedOf(pages: readonly Topics[]): Asked {
     commands: some(({ command }) => command),
     probes: some(({ probe }) => probe),
     lanes: some(({ lane }) => lane),
+    details: some(({ detail }) => detail),
   };
 }
 
@@ -154,7 +161,7 @@ export function numbersOf(ranges: string, limit: number): number[] {
   return numbers;
 }
 
-export function queryOf({ points, journal, trails, commands, probes, lanes }: Asked): string {
+export function queryOf({ points, journal, trails, commands, probes, lanes, details }: Asked): string {
   const query = new URLSearchParams();
   const put = (name: string, text: string): void => {
     if (text !== '') query.set(name, text);
@@ -165,5 +172,6 @@ export function queryOf({ points, journal, trails, commands, probes, lanes }: As
   put('command', commands.join(','));
   put('probe', probes.join(','));
   put('lane', lanes.join(','));
+  put('detail', details.join(','));
   return query.toString();
 }

@@ -144,6 +144,8 @@ class LiveHub {
     for (const pointId of watched) await ask({ type: 'watch', pointId });
     const links = new Set([...this.clients].flatMap(({ asked }) => asked.lanes));
     for (const link of links) await ask({ type: 'watchLink', link });
+    const devices = new Set([...this.clients].flatMap(({ asked }) => asked.details));
+    for (const device of devices) await ask({ type: 'watchDevice', device });
   }
 
   private async tell(): Promise<void> {
@@ -200,6 +202,10 @@ class LiveHub {
     message.lanes = newOf(client, 'lane', asked.lanes, (code) => {
       const lane = states.lane.get(code)?.state ?? null;
       return [`${lane?.at}`, () => lane];
+    });
+    message.details = newOf(client, 'detail', asked.details, (code) => {
+      const detail = states.detail.get(code)?.state ?? null;
+      return [`${detail?.at}`, () => detail];
     });
     if (isNew(client, 'draft', String(draft))) message.draft = draft;
     if (isNew(client, 'revision', String(revision))) message.revision = revision;
@@ -305,6 +311,7 @@ export function askedFromQuery(query: URLSearchParams): Asked {
     commands: some('command', isUuid),
     probes: some('probe', isUuid),
     lanes: some('lane', (text) => codeSchema.safeParse(text).success),
+    details: some('detail', (text) => codeSchema.safeParse(text).success),
   };
 }
 

@@ -105,14 +105,27 @@
     return targetsOf(held.document.target.at.protocol).words(held.document.target);
   };
   const placeOf = ({ key }: Row): number => places.get(key) ?? 0;
-  const columns: Column<Row>[] = [
+  /** As wide as the longest of them, within reason. */
+  const widthOf = (texts: readonly string[], least: number): string =>
+    `${Math.min(
+      200,
+      texts.reduce((most, { length }) => Math.max(most, length * 8 + 22), least),
+    )}px`;
+  const columns = $derived<Column<Row>[]>([
     {
       key: 'device',
       title: 'Device',
       width: '100px',
       text: (row) => row.held?.document.device ?? row.point?.parent ?? '',
     },
-    { key: 'source', title: 'Source', width: '86px', mono: true, text: sourceOf, order: placeOf },
+    {
+      key: 'source',
+      title: 'Source',
+      width: widthOf(rows.map(sourceOf), 86),
+      mono: true,
+      text: sourceOf,
+      order: placeOf,
+    },
     {
       key: 'name',
       title: 'Point',
@@ -130,7 +143,14 @@
             ? '↔ status and control'
             : '→ to the centre',
     },
-    { key: 'target', title: 'Target', width: '90px', mono: true, text: targetOf, order: placeOf },
+    {
+      key: 'target',
+      title: 'Target',
+      width: widthOf(rows.map(targetOf), 90),
+      mono: true,
+      text: targetOf,
+      order: placeOf,
+    },
     {
       key: 'value',
       title: 'Value',
@@ -140,7 +160,7 @@
     { key: 'objects', title: 'Objects there', width: '176px', mono: true, text: objectsOf },
     { key: 'problem', title: 'Problem', width: 'minmax(70px,0.8fr)', text: ({ problem: words }) => words },
     { key: 'actions', title: '', width: '128px', actions: true, text: () => '' },
-  ];
+  ]);
 
   // ---- the rule
 

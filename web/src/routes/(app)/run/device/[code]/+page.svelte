@@ -69,7 +69,9 @@
   };
   /** As wide as the longest of them, within reason. */
   const longest = $derived(Math.max(...data.points.map(({ address }) => address.length), 0));
-  const addressWidth = $derived(`${Math.min(260, Math.max(84, longest * 8 + 30))}px`);
+  const addressWidth = $derived(`${Math.min(280, Math.max(84, longest * 8 + 30))}px`);
+  /** Long addresses leave less room for the others. */
+  const isTight = $derived(longest > 20);
   const columns = $derived<Column<PointView>[]>([
     {
       key: 'address',
@@ -79,11 +81,11 @@
       text: (p) => p.address,
       order: (p) => places.get(p.id) ?? 0,
     },
-    { key: 'name', title: 'Point', width: 'minmax(150px,1.4fr)', text: (p) => p.name },
+    { key: 'name', title: 'Point', width: isTight ? 'minmax(110px,1fr)' : 'minmax(150px,1.4fr)', text: (p) => p.name },
     {
       key: 'raw',
       title: 'Raw',
-      width: '96px',
+      width: isTight ? '84px' : '96px',
       align: 'right',
       mono: true,
       text: (p) => (readings[p.id] ? rawWords(readings[p.id].raw, readings[p.id].text) : '–'),
@@ -92,23 +94,23 @@
     {
       key: 'value',
       title: 'Value',
-      width: 'minmax(116px,0.7fr)',
+      width: isTight ? '92px' : 'minmax(116px,0.7fr)',
       align: 'right',
       mono: true,
       text: shownValue,
       order: (p) => readings[p.id]?.value ?? 0,
     },
-    { key: 'unit', title: 'Unit', width: '64px', text: (p) => p.unit },
+    { key: 'unit', title: 'Unit', width: isTight ? '52px' : '64px', text: (p) => p.unit },
     {
       key: 'quality',
       title: 'Quality',
-      width: 'minmax(150px,1.2fr)',
+      width: isTight ? 'minmax(70px,1fr)' : 'minmax(150px,1.2fr)',
       text: (p) => [limitPhrase(readings[p.id]), qualityPhrase(readings[p.id], clock.now)].filter(Boolean).join(', '),
     },
     {
       key: 'time',
       title: 'Time and whose clock',
-      width: '216px',
+      width: isTight ? '190px' : '216px',
       align: 'right',
       mono: true,
       text: (p) =>
@@ -126,7 +128,7 @@
       hidden: true,
       text: (p) => (readings[p.id] ? age(clock.now - readings[p.id].received) : '–'),
     },
-    { key: 'trail', title: 'Trail', width: '96px', actions: true, text: () => '' },
+    { key: 'trail', title: 'Trail', width: isTight ? '88px' : '96px', actions: true, text: () => '' },
   ]);
 
   onMount(() => {
@@ -260,6 +262,11 @@
         always={definition.counters.device}
         reset={mayOperate ? () => void askFor('resetCounters') : undefined}
       />
+      {#if definition.device.details}
+        <p class="text-[12.5px]">
+          <a class="word" href="/run/device/{device.code}/session">{definition.device.details}</a>
+        </p>
+      {/if}
       <p class="text-[12.5px] text-soft">
         {capital(
           data.polls.map(({ what, everyMs }) => `${what} ${seconds(everyMs)}`).join(', '),

@@ -1,0 +1,10 @@
+export { iecAt, type IecAt } from './points.ts';
+export { calledSettings, clientSettings, serverSettings, type ClientSettings } from './settings.ts';
+export { IecClient } from './client/client.ts';
+export { ModelServer, type ControlAsked, type ModelPlan } from './server/modelserver.ts';
+export { devicesOf, reportsOf, type WantedObject } from './server/made.ts';
+export { Cause } from './server/operated.ts';
+export { parse as parseReference, print as printReference, type Reference } from './model/reference.ts';
+export { bitsOf } from './quality.ts';
+export { encodeStamp } from './time.ts';
+export type { Data } from '../mms/wire/data.ts';

@@ -1,0 +1,118 @@
+<script lang="ts">
+  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { onMount } from 'svelte';
+  import { SvelteSet } from 'svelte/reactivity';
+  import { clock } from '$lib/clock.svelte.ts';
+  import { age, fullTime } from '$lib/format.ts';
+  import { live } from '$lib/live/live.svelte.ts';
+
+  /** What the session of a device knows beside its points, as it is now. */
+  let { data } = $props();
+  const device = $derived(data.frame.devices.find(({ code }) => code === data.deviceCode));
+  const definition = $derived(definitionOf(device?.protocol ?? FIRST_PROTOCOL));
+  const tables = $derived(live.detail?.tables ?? []);
+  const state_ = $derived(live.hops.devices[data.deviceCode]);
+  const open = new SvelteSet<string>();
+  const toggle = (key: string): void => void (open.has(key) ? open.delete(key) : open.add(key));
+  /** Numbers, with or without their unit, stand to the right. */
+  const isNumber = (text: string): boolean => /^-?[\d.]+( ms| %)?$/.test(text);
+
+  onMount(() => {
+    live.watch({ detail: data.deviceCode, points: [], trail: null, journal: false });
+    return () => live.watch({ detail: null });
+  });
+</script>
+
+<svelte:head
+  ><title>{definition.device.details ?? 'Session'} · {device?.name ?? data.deviceCode} · Halvix</title></svelte:head
+>
+
+{#if device}
+  <div class="flex grow flex-col gap-4 p-5">
+    <div class="flex items-baseline gap-3">
+      <h1>{definition.device.details ?? 'Session'}</h1>
+      <a class="word" href="/run/device/{device.code}">{device.name}</a>
+      <span class="text-soft"
+        >{definition.words.name}: we are the {definition.words.us}, it is the {definition.words.them}</span
+      >
+    </div>
+    {#if definition.device.details === null}
+      <p class="text-soft">A session of this protocol knows nothing beside its points and counters.</p>
+    {:else if tables.length === 0}
+      <p class="text-soft" data-testid="no-details">
+        {#if state_ && state_.state !== 'answering'}Nothing now: {state_.words}.{:else}Asking the engine …{/if}
+      </p>
+    {/if}
+    {#each tables as { key, title, columns, rows } (key)}
+      <section aria-label={title} data-testid="details-{key}">
+        <h2 class="mb-2">{title}</h2>
+        <div class="overflow-x-auto rounded border border-line bg-panel">
+          <table class="w-full text-[13px]">
+            <thead>
+              <tr class="border-b border-line text-left text-[12px] text-soft">
+                {#each columns as column, n (column)}
+                  <th
+                    class="px-2.5 py-1.5 font-normal"
+                    class:text-right={n > 0 && rows.some(({ cells }) => isNumber(cells[n] ?? ''))}>{column}</th
+                  >
+                {/each}
+                <th class="px-2.5 py-1.5 text-right font-normal">When</th>
+              </tr>
+            </thead>
+            <tbody>
+              {#each rows as row (row.key)}
+                <tr class="border-b border-line last:border-0" data-testid="detail-{row.key}">
+                  {#each row.cells as cell, n (n)}
+                    <td
+                      class="mono px-2.5 py-1.5 align-top"
+                      class:text-right={n > 0 && isNumber(cell)}
+                      class:text-alarm={row.odd.includes(n)}
+                    >
+                      {#if n === 0 && row.more && row.more.rows.length > 0}
+                        <button
+                          class="cursor-pointer text-accent underline"
+                          aria-expanded={open.has(row.key)}
+                          onclick={() => toggle(row.key)}>{cell}</button
+                        >
+                      {:else}{cell}{/if}
+                    </td>
+                  {/each}
+                  <td
+                    class="mono px-2.5 py-1.5 text-right align-top text-soft"
+                    title={row.time ? fullTime(row.time) : undefined}
+                    >{row.time ? `${age(clock.now - row.time)} ago` : ''}</td
+                  >
+                </tr>
+                {#if row.more && open.has(row.key)}
+                  <tr class="border-b border-line last:border-0">
+                    <td colspan={columns.length + 1} class="px-6 py-2">
+                      <table class="w-full text-[12.5px]" aria-label="{row.key}, the last one against the one before">
+                        <thead>
+                          <tr class="text-left text-soft">
+                            {#each row.more.columns as column (column)}<th class="pr-3 pb-1 font-normal">{column}</th
+                              >{/each}
+                          </tr>
+                        </thead>
+                        <tbody>
+                          {#each row.more.rows as cells, n (n)}
+                            <tr>
+                              {#each cells as cell, c (c)}<td class="mono pr-3 align-top" class:text-soft={c === 1}
+                                  >{cell}</td
+                                >{/each}
+                            </tr>
+                          {/each}
+                        </tbody>
+                      </table>
+                    </td>
+                  </tr>
+                {/if}
+              {:else}
+                <tr><td colspan={columns.length + 1} class="px-2.5 py-2 text-soft">None.</td></tr>
+              {/each}
+            </tbody>
+          </table>
+        </div>
+      </section>
+    {/each}
+  </div>
+{/if}
