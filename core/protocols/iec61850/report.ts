@@ -135,7 +135,9 @@ const reasonsOf = (bits: readonly boolean[]): Reason[] => REASONS.filter((_, bit
 
 /** The values of a report, in the order in which they go out. */
 export function encodeReport(report: Report): AccessResult[] {
-  const { id, sequence, time, dataSet, overflow, entry, revision, segment, size, members } = report;
+  const { id, sequence, time, dataSet, overflow, entry, revision, segment, size } = report;
+  // Which they are is told by bits alone: they go in the order of the data set.
+  const members = [...report.members].sort((a, b) => a.place - b.place);
   const withReferences = members.length > 0 && members.every(({ reference }) => reference !== null);
   const withReasons = members.length > 0 && members.every(({ reasons }) => reasons.length > 0);
   const options = new Array<boolean>(OPTION_BITS).fill(false);
@@ -167,13 +169,17 @@ export function encodeReport(report: Report): AccessResult[] {
   return [text(id), { type: 'bits', bits: options }, ...out];
 }
 
+/** Why members are in a report: ` (data change)`; empty: it does not say. */
+export function reasonsWords({ members }: Pick<Report, 'members'>): string {
+  const reasons = [...new Set(members.flatMap((one) => one.reasons))];
+  return reasons.length > 0 ? ` (${reasons.join(', ')})` : '';
+}
+
 /** What a report says, for people: `rptF1 seq 41: 3 of 12 (data change)`. */
 export function reportWords({ id, sequence, overflow, segment, size, members }: Report): string {
-  const reasons = [...new Set(members.flatMap((one) => one.reasons))];
   const parts = [
     `${id}${sequence === null ? '' : ` seq ${sequence}`}${segment === null ? '' : ` part ${segment.number}`}:`,
-    `${members.length} of ${size}`,
-    ...(reasons.length > 0 ? [`(${reasons.join(', ')})`] : []),
+    `${members.length} of ${size}${reasonsWords({ members })}`,
     ...(overflow ? ['after an overflow of the buffer'] : []),
   ];
   return parts.join(' ');

@@ -10,14 +10,14 @@ import type {
   FileOrder,
 } from '../../client.ts';
 import { MmsClient, type Answer, type Told } from '../../mms/client.ts';
-import { dataWords } from '../../mms/describe.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
 import type { ServiceName } from '../../mms/wire/services.ts';
 import { CounterSet } from '../counters.ts';
+import { typeIn } from '../model/model.ts';
 import { print } from '../model/reference.ts';
 import type { Order } from '../order.ts';
 import { referenceOf, type IecAt } from '../points.ts';
-import { reportWords } from '../report.ts';
+import { reasonsWords, reportWords, type Report } from '../report.ts';
 import { callingSettings, type ClientSettings } from '../settings.ts';
 import { assign, blockName } from './blocks.ts';
 import { Controls } from './controls.ts';
@@ -27,7 +27,8 @@ import { askFile } from './files.ts';
 import { CarryingMessage, Held, type Came, type ModelReading } from './held.ts';
 import { packed, unpacked } from './keep.ts';
 import { planReads, type Round } from './reads.ts';
-import { Reports, type Arrived, type Change } from './reports.ts';
+import { attributeWords, leavesIn, partNamed } from './attributes.ts';
+import { Reports, type Arrived, type Change, type Running } from './reports.ts';
 import { survey } from './survey.ts';
 import { wantedOf, type Wanted } from './wanted.ts';
 
@@ -481,19 +482,40 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
       standing.client.abort('the model has changed', now);
       return;
     }
-    const before = new Map<number, string>();
-    for (const { member } of came) before.set(member, running.shown.get(member) ?? '');
     const readings = standing.held.take(assigned.placings, came, entryTime);
-    const changes: Change[] = came.slice(0, MOST_CHANGES).map(({ member, value }, n) => ({
-      reference: print(assigned.set.members[member]),
-      before: before.get(member) ?? '',
-      now: dataWords(value),
-      reasons: report.members[n].reasons.join(', '),
-    }));
-    for (const { member, value } of came) running.shown.set(member, dataWords(value));
-    running.last = { at: now, words: reportWords(report), changes };
+    running.last = {
+      at: now,
+      words: `${report.members.length} of ${report.size}${reasonsWords(report)}`,
+      changes: this.changes(standing, running, came, report),
+    };
     for (const { event, time } of readings) if (event && time !== null) this.delays.report.add(now - time);
     this.handOut(readings, () => `report ${reportWords(report)}`, block.isBuffered && report.entry !== null);
+  }
+
+  /** What is another in a report than it was before, attribute by attribute. */
+  private changes(standing: Standing, { assigned, shown }: Running, came: readonly Came[], report: Report): Change[] {
+    const changes: Change[] = [];
+    came.forEach(({ member, value }, n) => {
+      const reference = assigned.set.members[member];
+      const node = standing.explored?.types(reference.device, reference.node) ?? null;
+      const of = node && typeIn(node, reference);
+      const before = shown.get(member);
+      shown.set(member, value);
+      if (of === null || before === undefined || changes.length >= MOST_CHANGES) return;
+      const reasons = report.members[n].reasons.join(', ');
+      for (const { path, data } of leavesIn(of, value)) {
+        const had = partNamed(of, before, path);
+        const [was, is] = [attributeWords(path, had), attributeWords(path, data)];
+        if (was !== is && changes.length < MOST_CHANGES)
+          changes.push({
+            reference: print({ ...reference, path: [...reference.path, ...path] }),
+            before: was,
+            now: is,
+            reasons,
+          });
+      }
+    });
+    return changes;
   }
 
   // ---- what people and the engine want

@@ -1,5 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
+import type { AccessResult } from '../../mms/wire/data.ts';
 import { decodeReport, Segments, type Report, type Reason } from '../report.ts';
 import { decodeEntryTime } from '../time.ts';
 import { blockName, type Assigned, type Block } from './blocks.ts';
@@ -31,8 +32,8 @@ export interface Running {
   gaps: number;
   overflows: number;
   last: { at: Instant; words: string; changes: readonly Change[] } | null;
-  /** What each member was last, in words. */
-  shown: Map<number, string>;
+  /** What each member was last. */
+  shown: Map<number, AccessResult>;
 }
 
 /** What a report changed, in words, for people. */

@@ -49,6 +49,16 @@ describe('a device that reports', () => {
     expect(pair.words('diagnostic')).toEqual([]);
   });
 
+  test('several members of one report keep their places, in whatever order they changed', () => {
+    const pair = both({ client: { bufferMs: 200 } }).start();
+    pair.update('counter', 'HLM/GGIO1.CntRs1[ST]', 'BCR', 77);
+    pair.update('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', 1);
+    pair.update('doubleBit', 'HLM/XCBR1.Pos[ST]', 'DPC', 2);
+    pair.run(500);
+    expect([1, 2, 5].map((id) => pair.last(id)?.raw)).toEqual([1, 2, 77]);
+    expect(pair.detail('reports').rows[0].cells.at(-3)).toBe('3 of 4 (data change)');
+  });
+
   test('goes on behind what was stored, after a cut and in another session, with nothing lost and nothing twice', () => {
     const pair = both().start();
     const values: number[] = [];

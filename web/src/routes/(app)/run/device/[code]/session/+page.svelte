@@ -46,22 +46,23 @@
     {#each tables as { key, title, columns, rows } (key)}
       <section aria-label={title} data-testid="details-{key}">
         <h2 class="mb-2">{title}</h2>
-        <div class="overflow-x-auto rounded border border-line bg-panel">
+        <div class="overflow-x-auto rounded border border-rule bg-panel">
           <table class="w-full text-[13px]">
             <thead>
-              <tr class="border-b border-line text-left text-[12px] text-soft">
+              <tr class="border-b border-rule text-left text-[12px] text-soft">
                 {#each columns as column, n (column)}
                   <th
                     class="px-2.5 py-1.5 font-normal"
                     class:text-right={n > 0 && rows.some(({ cells }) => isNumber(cells[n] ?? ''))}>{column}</th
                   >
                 {/each}
-                <th class="px-2.5 py-1.5 text-right font-normal">When</th>
+                {#if rows.some(({ time }) => time !== null)}<th class="px-2.5 py-1.5 text-right font-normal">When</th
+                  >{/if}
               </tr>
             </thead>
             <tbody>
               {#each rows as row (row.key)}
-                <tr class="border-b border-line last:border-0" data-testid="detail-{row.key}">
+                <tr class="border-b border-rule last:border-0" data-testid="detail-{row.key}">
                   {#each row.cells as cell, n (n)}
                     <td
                       class="mono px-2.5 py-1.5 align-top"
@@ -77,14 +78,16 @@
                       {:else}{cell}{/if}
                     </td>
                   {/each}
-                  <td
-                    class="mono px-2.5 py-1.5 text-right align-top text-soft"
-                    title={row.time ? fullTime(row.time) : undefined}
-                    >{row.time ? `${age(clock.now - row.time)} ago` : ''}</td
-                  >
+                  {#if rows.some(({ time }) => time !== null)}
+                    <td
+                      class="mono px-2.5 py-1.5 text-right align-top whitespace-nowrap text-soft"
+                      title={row.time ? fullTime(row.time) : undefined}
+                      >{row.time ? `${age(clock.now - row.time)} ago` : ''}</td
+                    >
+                  {/if}
                 </tr>
                 {#if row.more && open.has(row.key)}
-                  <tr class="border-b border-line last:border-0">
+                  <tr class="border-b border-rule last:border-0">
                     <td colspan={columns.length + 1} class="px-6 py-2">
                       <table class="w-full text-[12.5px]" aria-label="{row.key}, the last one against the one before">
                         <thead>
