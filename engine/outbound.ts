@@ -36,6 +36,8 @@ export interface OutboundContext {
   /** Carries a control out at its device; resolves with what came of it, and never rejects. */
   control: (control: CentreControl) => Promise<ControlOutcome>;
   changed: () => void;
+  /** To be remembered; `all`: all that there is to remember. */
+  keep: (octets: Uint8Array, all: () => Uint8Array) => void;
 }
 
 /** What became of a point's latest change towards this outbound. */
@@ -83,10 +85,18 @@ export class OutboundRunner {
     public config: OutboundConfig,
     readonly link: OutboundLink,
     private readonly context: OutboundContext,
+    /** What the last session of this outbound had to remember. */
+    remembered: readonly Uint8Array[],
   ) {
     this.several = serverSide(config.protocol).peers(config.settings) > 1;
     this.indexMappings();
-    this.server = serverSide(config.protocol).make(config.settings, link.timing, this.offered(), clock.now());
+    this.server = serverSide(config.protocol).make(
+      config.settings,
+      link.timing,
+      this.offered(),
+      clock.now(),
+      remembered,
+    );
     this.driver = new Driver(this.server, (effect) => this.onEffect(effect));
     this.member = {
       config,
@@ -355,6 +365,9 @@ export class OutboundRunner {
         break;
       case 'diagnostic':
         this.problem(effect.words);
+        break;
+      case 'keep':
+        this.context.keep(effect.octets, () => this.server.keep ?? new Uint8Array());
         break;
       case 'hangUp':
         this.link.hangUp(this.member, effect.peer);

@@ -22,6 +22,7 @@ import {
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { Commands } from './commands.ts';
+import type { CentreControl } from './controls.ts';
 import { DeviceRunner } from './device.ts';
 import { LinkRunner } from './link.ts';
 import type { Hop } from './hoprounds.ts';
@@ -32,6 +33,7 @@ import { Journal } from './journal.ts';
 import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
 import { SourceRunner } from './source.ts';
+import { OutboundKeeper } from './outboundkeeper.ts';
 import { OutboundLink } from './outboundlink.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
@@ -58,6 +60,7 @@ export class Runtime {
   private readonly startedAt = clock.now();
   /** What the sessions of devices that do not run have kept. */
   private readonly keeps: Map<string, Uint8Array>;
+  private readonly keeper: OutboundKeeper;
   private applying: Promise<void> = Promise.resolve();
   private rate = { at: clock.now(), stored: 0, perSecond: 0 };
 
@@ -76,6 +79,7 @@ export class Runtime {
     },
   ) {
     this.keeps = writer.keeps;
+    this.keeper = new OutboundKeeper(liveDatabase, writer.run);
     this.historian = new Historian({ database, ...writer });
     this.publisher = new Publisher({
       database: liveDatabase,
@@ -202,13 +206,14 @@ export class Runtime {
     await this.closeOutboundLinks(links);
     for (const config of configuration.outbounds) {
       const link = links.get(config.link);
-      if (link) this.bringOutbound(config, link, touched);
+      if (link) await this.bringOutbound(config, link, touched);
     }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
     for (const { code } of newSources) this.sources.get(code)?.start();
     this.revision = id;
     await this.forgetHops(configuration);
+    await this.keeper.forget(configuration.outbounds.map(({ code }) => code));
     log('info', 'configuration applied', {
       revision: id,
       devicesStarted: fresh.length,
@@ -232,19 +237,22 @@ export class Runtime {
     return link;
   }
 
-  private bringOutbound(config: OutboundConfig, link: LinkConfig, touched: ReadonlySet<string>): void {
+  private async bringOutbound(config: OutboundConfig, link: LinkConfig, touched: ReadonlySet<string>): Promise<void> {
     const running = this.outbounds.get(config.code);
     if (running) {
       const concerned = config.mappings.some(({ device }) => touched.has(device));
       if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
       return;
     }
-    const outbound = new OutboundRunner(config, this.outboundLinkFor(link), {
+    const remembered = await this.keeper.load(config.code);
+    const context = {
       exchange: this.exchange,
       journal: this.journal,
-      control: (control) => this.commands.fromCentre(control),
+      control: (control: CentreControl) => this.commands.fromCentre(control),
       changed: () => this.publisher.hopsChanged(),
-    });
+      keep: (octets: Uint8Array, all: () => Uint8Array) => this.keeper.add(config.code, octets, all),
+    };
+    const outbound = new OutboundRunner(config, this.outboundLinkFor(link), context, remembered);
     this.outbounds.set(config.code, outbound);
     outbound.start();
   }
@@ -347,6 +355,7 @@ export class Runtime {
     this.probes.stop();
     for (const outbound of this.outbounds.values()) outbound.stop();
     await this.closeOutboundLinks(new Map());
+    await this.keeper.flush();
     for (const source of this.sources.values()) source.stop();
     for (const device of this.devices.values()) device.stop();
     for (const link of this.links.values()) await link.stop();

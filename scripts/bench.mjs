@@ -33,6 +33,9 @@ const GROUPS = {
   'modbus.poll_rate_ratio': () => registers('rate'),
   scale,
   'scale.modbus': () => registers('many'),
+  'mms.report': () => models('report'),
+  'mms.discover_s': () => models('discover'),
+  'mms.lost': () => models('lost'),
   quirks,
   history,
   faults,
@@ -187,6 +190,14 @@ async function registers(measure) {
     HALVIX_MEASURE: measure,
     HALVIX_LINE_PORT: String(port),
   });
+}
+
+/** @param {'report' | 'discover' | 'lost'} measure */
+async function models(measure) {
+  // A hundred servers have ports side by side, below those that the system gives out by itself.
+  const env = { HALVIX_MEASURE: measure, HALVIX_MODEL_PORT: '23100' };
+  if (measure === 'lost') await besideEngine(/** @type {Postgres} */ (postgres), 'models-bench', env);
+  else await measureBy('models-bench', env);
 }
 
 /** The whole-system test of impairments and killed processes prints its counts as figures. */

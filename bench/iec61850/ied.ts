@@ -61,7 +61,7 @@ export class IedStandIn extends StandIn<ModelPoint> {
         operated: own
           .filter(({ model }) => model !== 'statusOnly')
           .map(({ node, object, model }) => ({ object: { device, node, path: [object], fc: 'CO' as const }, model })),
-        ...reportsOf(members, { maxClients: CLIENTS, bufferEntries: 50_000 }),
+        ...reportsOf(members, { maxClients: CLIENTS, bufferValues: 50_000 }),
       },
       { ...calledSettings(serverSettings.parse({})), selectMs: 30_000 },
       {

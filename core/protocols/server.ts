@@ -72,12 +72,16 @@ export type ServerEffect =
   | { type: 'integrityAnswered' }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string }
+  /** This is to be remembered, behind what was before: a later session is made with all of it. */
+  | { type: 'keep'; octets: Uint8Array }
   /** That connection is done with. */
   | { type: 'hangUp'; peer?: number };
 
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };
   readonly eventsWaiting: number;
+  /** All that there is to remember, in one piece; absent: nothing is. */
+  readonly keep?: Uint8Array;
   /** How a present value is carried: `g30v1 i7`. */
   form(point: { kind: PointKind; at: Place }): string;
   /** What the centre is told of a quality, in the protocol's words. */
@@ -90,7 +94,14 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
 export interface ServerSide<Settings, Place> {
   /** How many peers may be connected to one at the same time. */
   peers(settings: Settings): number;
-  make(settings: Settings, link: LinkTiming, points: readonly ServerPoint<Place>[], now: Instant): Server<Place>;
+  /** `remembered`: what the last session of this outbound had to remember, piece by piece. */
+  make(
+    settings: Settings,
+    link: LinkTiming,
+    points: readonly ServerPoint<Place>[],
+    now: Instant,
+    remembered: readonly Uint8Array[],
+  ): Server<Place>;
   /** Knows who asks whom on such a link. */
   recogniser(centres: readonly { code: string; settings: Settings }[], link: LinkTiming): Recogniser;
 }

@@ -218,6 +218,17 @@ export const replayGuard = pgTable('replay_guard', {
   keys: bytea('keys').notNull(),
 });
 
+/** What the session of each outbound has to remember, piece by piece in their order: opaque to the database. */
+export const outboundKeep = pgTable(
+  'outbound_keep',
+  {
+    id: bigserial({ mode: 'number' }).primaryKey(),
+    outbound: text().notNull(),
+    octets: bytea('octets').notNull(),
+  },
+  (table) => [index('outbound_keep_outbound').on(table.outbound, table.id)],
+);
+
 /**
  * The last batch of readings that each writer stored: tells whether a commit went through when its answer was lost, and
  * keeps a writer out whose place was taken.

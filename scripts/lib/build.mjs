@@ -14,6 +14,7 @@ const PROGRAMS = {
   'line-bench': 'scripts/measures/line.ts',
   'scale-bench': 'scripts/measures/scale.ts',
   'registers-bench': 'scripts/measures/registers.ts',
+  'models-bench': 'scripts/measures/models.ts',
   'history-bench': 'scripts/measures/history.ts',
   'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',

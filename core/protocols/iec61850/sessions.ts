@@ -27,7 +27,7 @@ export const client: ClientSide<ClientSettings, IecAt, Order, Uint8Array> = {
 export const server: ServerSide<ServerSettings, IecTargetAt> = {
   // One that is full says so itself: a client that is refused at the door would not know why.
   peers: ({ maxClients }) => Math.max(2, maxClients),
-  make: (settings, _link, points, now) => new IecServer(settings, points, now),
+  make: (settings, _link, points, now, remembered) => new IecServer(settings, points, now, remembered),
   // Whoever connects to the port is a client of the one model behind it.
   recogniser: (centres) => ({ push: () => centres.slice(0, 1).map(({ code }) => code) }),
 };

@@ -81,8 +81,8 @@ export const serverSettings = z.object({
   password,
   /** Clients that are associated at the same time; each of them finds a report of each data set for itself. */
   maxClients: z.number().int().min(1).max(32).default(4),
-  /** Reports that wait in a buffer at most, in each. */
-  bufferEntries: z.number().int().min(10).max(100_000).default(5000),
+  /** Values of reports that are kept in each buffer at most, for a client that was away. */
+  bufferValues: z.number().int().min(10).max(1_000_000).default(20_000),
   /** How what may be operated is operated. */
   controlModel: z.enum(MODELS).default('selectBeforeOperateEnhanced'),
   /** How long something stays selected. */

@@ -124,9 +124,9 @@ export class MmsServer {
 
   /** Tells without being asked. Returns whether it fits what was agreed on. */
   report(variables: Variables, results: readonly AccessResult[]): boolean {
-    const pdu: Pdu = { type: 'report', variables, results };
-    if (encodePdu(pdu).length > this.size) return false;
-    this.association.send(pdu);
+    const octets = encodePdu({ type: 'report', variables, results });
+    if (octets.length > this.size) return false;
+    this.association.sendEncoded(octets);
     this.collect();
     return true;
   }
@@ -267,8 +267,9 @@ export class MmsServer {
     const response = { service, response: outcome } as unknown as ConfirmedResponse;
     const pdu: Pdu =
       failed === null ? { type: 'response', invoke, ...response } : { type: 'error', invoke, error: failed };
-    const fits = encodePdu(pdu).length <= this.size;
-    this.association.send(fits ? pdu : { type: 'error', invoke, error: TOO_LARGE });
+    const octets = encodePdu(pdu);
+    if (octets.length <= this.size) this.association.sendEncoded(octets);
+    else this.association.send({ type: 'error', invoke, error: TOO_LARGE });
     this.flush();
   }
 

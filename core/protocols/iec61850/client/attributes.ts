@@ -1,9 +1,12 @@
 import { dataWords } from '../../mms/describe.ts';
 import type { AccessResult, Data, TypeOf } from '../../mms/wire/data.ts';
+import { typeIn } from '../model/model.ts';
+import { print, type Reference } from '../model/reference.ts';
 import { bitWords, QUALITY_BITS } from '../quality.ts';
 import { decodeStamp } from '../time.ts';
 import { partOf } from './values.ts';
-import { stepsTo } from './wanted.ts';
+import type { LastReport } from './reports.ts';
+import { stepsTo, type NodeTypes } from './wanted.ts';
 
 /** The attributes of a value that are nothing but values, each by the names that lead to it. */
 export function leavesIn(
@@ -31,4 +34,25 @@ export function attributeWords(path: readonly string[], data: AccessResult | nul
   if (data.type !== 'utcTime') return dataWords(data);
   const stamp = decodeStamp(data.octets);
   return stamp.ok ? new Date(stamp.value.time).toISOString().slice(0, 23).replace('T', ' ') : dataWords(data);
+}
+
+const MOST_CHANGES = 40;
+
+/** What is another in a report than it was before, attribute by attribute: reference, before, now, reasons. */
+export function changesIn(members: readonly Reference[], { report, before }: LastReport, types: NodeTypes): string[][] {
+  const changes: string[][] = [];
+  for (const { place, value, reasons } of report.members) {
+    const reference = members[place];
+    const node = types(reference.device, reference.node);
+    const of = node && typeIn(node, reference);
+    const had = before.get(place);
+    if (of === null || had === undefined) continue;
+    for (const { path, data } of leavesIn(of, value)) {
+      if (changes.length >= MOST_CHANGES) return changes;
+      const [was, is] = [attributeWords(path, partNamed(of, had, path)), attributeWords(path, data)];
+      const name = print({ ...reference, path: [...reference.path, ...path] });
+      if (was !== is) changes.push([name, was, is, reasons.join(', ')]);
+    }
+  }
+  return changes;
 }

@@ -13,11 +13,10 @@ import { MmsClient, type Answer, type Told } from '../../mms/client.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
 import type { ServiceName } from '../../mms/wire/services.ts';
 import { CounterSet } from '../counters.ts';
-import { typeIn } from '../model/model.ts';
 import { print } from '../model/reference.ts';
 import type { Order } from '../order.ts';
 import { referenceOf, type IecAt } from '../points.ts';
-import { reasonsWords, reportWords, type Report } from '../report.ts';
+import { reasonsWords, reportWords } from '../report.ts';
 import { callingSettings, type ClientSettings } from '../settings.ts';
 import { assign, blockName } from './blocks.ts';
 import { Controls } from './controls.ts';
@@ -27,8 +26,8 @@ import { askFile } from './files.ts';
 import { CarryingMessage, Held, type Came, type ModelReading } from './held.ts';
 import { packed, unpacked } from './keep.ts';
 import { planReads, type Round } from './reads.ts';
-import { attributeWords, leavesIn, partNamed } from './attributes.ts';
-import { Reports, type Arrived, type Change, type Running } from './reports.ts';
+import { changesIn } from './attributes.ts';
+import { Reports, type Arrived } from './reports.ts';
 import { survey } from './survey.ts';
 import { wantedOf, type Wanted } from './wanted.ts';
 
@@ -56,7 +55,6 @@ import { wantedOf, type Wanted } from './wanted.ts';
 const EMPTY = new Uint8Array(0);
 /** What could not be read is asked for again so rarely. */
 const REFUSED_PAUSE_MS = 60_000;
-const MOST_CHANGES = 40;
 /** Of the table of reports: the column of gaps; that of overflows is behind it. */
 const GAPS_AT = 6;
 
@@ -483,39 +481,11 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
       return;
     }
     const readings = standing.held.take(assigned.placings, came, entryTime);
-    running.last = {
-      at: now,
-      words: `${report.members.length} of ${report.size}${reasonsWords(report)}`,
-      changes: this.changes(standing, running, came, report),
-    };
+    const before = new Map(came.map(({ member }) => [member, running.shown.get(member)] as const));
+    for (const { member, value } of came) running.shown.set(member, value);
+    running.last = { at: now, report, before };
     for (const { event, time } of readings) if (event && time !== null) this.delays.report.add(now - time);
     this.handOut(readings, () => `report ${reportWords(report)}`, block.isBuffered && report.entry !== null);
-  }
-
-  /** What is another in a report than it was before, attribute by attribute. */
-  private changes(standing: Standing, { assigned, shown }: Running, came: readonly Came[], report: Report): Change[] {
-    const changes: Change[] = [];
-    came.forEach(({ member, value }, n) => {
-      const reference = assigned.set.members[member];
-      const node = standing.explored?.types(reference.device, reference.node) ?? null;
-      const of = node && typeIn(node, reference);
-      const before = shown.get(member);
-      shown.set(member, value);
-      if (of === null || before === undefined || changes.length >= MOST_CHANGES) return;
-      const reasons = report.members[n].reasons.join(', ');
-      for (const { path, data } of leavesIn(of, value)) {
-        const had = partNamed(of, before, path);
-        const [was, is] = [attributeWords(path, had), attributeWords(path, data)];
-        if (was !== is && changes.length < MOST_CHANGES)
-          changes.push({
-            reference: print({ ...reference, path: [...reference.path, ...path] }),
-            before: was,
-            now: is,
-            reasons,
-          });
-      }
-    });
-    return changes;
   }
 
   // ---- what people and the engine want
@@ -612,6 +582,7 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     const { standing } = this;
     if (standing === null) return [];
     const { running } = standing.reports;
+    const { explored } = standing;
     const { ways } = this;
     const ms = (value: number): string => `${Math.round(value)} ms`;
     const delayRow = (key: 'report' | 'poll', way: string): DetailTable['rows'][number] => {
@@ -634,14 +605,16 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
             String(assigned.brings.size),
             String(reports),
             sequence === null ? '' : String(sequence),
-            last === null ? 'none yet' : last.words,
+            last === null
+              ? 'none yet'
+              : `${last.report.members.length} of ${last.report.size}${reasonsWords(last.report)}`,
             ...[String(gaps), String(overflows)],
           ],
           time: last?.at ?? null,
           odd: [...(gaps > 0 ? [GAPS_AT] : []), ...(overflows > 0 ? [GAPS_AT + 1] : [])],
           more: {
             columns: ['Reference', 'Before', 'Now', 'Reason'],
-            rows: (last?.changes ?? []).map(({ reference, before, now, reasons }) => [reference, before, now, reasons]),
+            rows: last === null || explored === null ? [] : changesIn(assigned.set.members, last, explored.types),
           },
         })),
       },

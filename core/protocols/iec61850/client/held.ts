@@ -90,15 +90,23 @@ function readingOf(
 ): ModelReading {
   const { id, kind } = wanted.point;
   const said = bits === null ? 0 : qualityOf(bits);
-  const own = entryTime ?? stamp?.time ?? null;
+  const time = entryTime ?? stamp?.time ?? null;
   const doubtful = entryTime === null && stamp !== null && (stamp.notSynchronised || stamp.clockFailure);
-  return {
-    ...{ id, kind, raw: value?.raw ?? 0, quality: said | (value?.quality ?? Quality.saidInvalid) },
-    ...(value?.text === undefined ? {} : { text: value.text }),
-    time: own,
-    timeSource: own === null ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
-    ...{ event, wanted, bits, data, from },
+  const reading: ModelReading = {
+    id,
+    kind,
+    raw: value?.raw ?? 0,
+    quality: said | (value?.quality ?? Quality.saidInvalid),
+    time,
+    timeSource: time === null ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
+    event,
+    wanted,
+    bits,
+    data,
+    from,
   };
+  if (value?.text !== undefined) reading.text = value.text;
+  return reading;
 }
 
 /** A message with readings, for their trail. */

@@ -31,17 +31,16 @@ export interface Running {
   reports: number;
   gaps: number;
   overflows: number;
-  last: { at: Instant; words: string; changes: readonly Change[] } | null;
+  last: LastReport | null;
   /** What each member was last. */
   shown: Map<number, AccessResult>;
 }
 
-/** What a report changed, in words, for people. */
-export interface Change {
-  reference: string;
-  before: string;
-  now: string;
-  reasons: string;
+/** A report, and what its members were before it. */
+export interface LastReport {
+  at: Instant;
+  report: Report;
+  before: ReadonlyMap<number, AccessResult | undefined>;
 }
 
 /** A report as it is to be made readings of. */

@@ -170,7 +170,7 @@ function withSystemNodes(
 /** Data sets of these data objects, device by device, and blocks that report them. */
 export function reportsOf(
   members: readonly Reference[],
-  { maxClients, bufferEntries }: Pick<ServerSettings, 'maxClients' | 'bufferEntries'>,
+  { maxClients, bufferValues }: Pick<ServerSettings, 'maxClients' | 'bufferValues'>,
 ): Pick<ModelPlan, 'dataSets' | 'blocks'> {
   const lists = new Map<string, Reference[]>();
   for (const member of members) {
@@ -195,7 +195,7 @@ export function reportsOf(
           const block = `${isBuffered ? 'b' : 'u'}rcb${capital}${String(instance).padStart(2, '0')}`;
           blocks.push({
             ...{ device, item: `LLN0$${isBuffered ? 'BR' : 'RP'}$${block}`, isBuffered, revision },
-            ...{ reportId: `${device}/LLN0$${isBuffered ? 'BR' : 'RP'}$${block}`, entries: bufferEntries },
+            ...{ reportId: `${device}/LLN0$${isBuffered ? 'BR' : 'RP'}$${block}`, values: bufferValues },
             dataSet: `${device}/LLN0$${name}`,
           });
         }

@@ -1,3 +1,4 @@
+import { concat } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { AssociationSettings, Caller } from '../../mms/association.ts';
 import { MmsServer, type MmsFiles, type MmsObjects } from '../../mms/server.ts';
@@ -10,8 +11,9 @@ import { typeIn } from '../model/model.ts';
 import { toMms, type Reference } from '../model/reference.ts';
 import { encodeReport, type Report } from '../report.ts';
 import { Operated, type ControlPhase, type Wish } from './operated.ts';
-import { blockType, ReportControl, type BlockSettings, type KeptBlock } from './reportcontrol.ts';
-import { Tree } from './tree.ts';
+import { blockRecords, restored } from './kept.ts';
+import { blockType, ReportControl, type BlockSettings } from './reportcontrol.ts';
+import { Tree, valueOf } from './tree.ts';
 
 /*
  * A model with its values, for several clients at once: each has an association, all have the same objects.
@@ -46,7 +48,9 @@ export type ModelEffect =
   /** Members of a report that has gone out. */
   | { type: 'reported'; peer: number; block: string; references: readonly Reference[] }
   | { type: 'asked'; peer: number; service: string }
-  | { type: 'odd'; peer: number; words: string };
+  | { type: 'odd'; peer: number; words: string }
+  /** To be remembered for a restart. */
+  | { type: 'keep'; octets: Uint8Array };
 
 export interface ControlAsked {
   object: Reference;
@@ -180,8 +184,7 @@ export class ModelServer {
       sizeOf: (set) => this.sets.get(set)?.members.length ?? null,
       value: (set, place) => {
         const reference = member(set, place);
-        const read = reference && this.tree.read({ name: { scope: 'domain', ...domainOf(reference) } });
-        return read === undefined || read.type === 'failure' ? { type: 'boolean', value: false } : read;
+        return reference === undefined ? NO_VALUE : this.memberValue(reference);
       },
       reference: (set, place) => {
         const reference = member(set, place);
@@ -190,7 +193,13 @@ export class ModelServer {
         return `${domain}/${item}`;
       },
       send: (peer, report) => this.sendReport(peer, report),
+      keep: (octets) => this.effects.push({ type: 'keep', octets }),
     };
+  }
+
+  private memberValue(reference: Reference): Data {
+    const cell = this.tree.atReference(reference);
+    return cell === null ? NO_VALUE : valueOf(cell);
   }
 
   private reindex(): void {
@@ -250,9 +259,15 @@ export class ModelServer {
     for (const { set, place } of this.index.get(objectKey(object)) ?? []) {
       const member = this.sets.get(set)?.members[place];
       if (member === undefined) continue;
+      // Taken once for all blocks that enter it.
+      let value: Data | null = null;
       for (const { path, trigger } of changed) {
         if (!isWithin([...object.path, ...path], member.path)) continue;
-        for (const block of this.blocks.values()) if (block.ofDataSet === set) block.changed(place, trigger, now);
+        for (const block of this.blocks.values()) {
+          if (block.ofDataSet !== set || !block.takes(trigger)) continue;
+          value ??= this.memberValue(member);
+          block.changed(place, value, trigger, now);
+        }
       }
     }
   }
@@ -285,14 +300,19 @@ export class ModelServer {
     return waiting;
   }
 
-  get kept(): Record<string, KeptBlock> {
-    return Object.fromEntries(
-      [...this.blocks].filter(([, { settings }]) => settings.isBuffered).map(([key, block]) => [key, block.kept]),
-    );
+  /** All that a later session has to know, in one piece. */
+  get kept(): Uint8Array {
+    const pieces: Uint8Array[] = [];
+    for (const [name, block] of this.blocks) {
+      const kept = block.kept;
+      if (kept !== null) pieces.push(blockRecords(name, kept));
+    }
+    return concat(pieces);
   }
 
-  restore(kept: Record<string, KeptBlock>): void {
-    for (const [key, one] of Object.entries(kept)) this.blocks.get(key)?.restore(one);
+  /** What an earlier session had kept; of blocks that are others now nothing is. */
+  restore(pieces: readonly Uint8Array[]): void {
+    for (const [name, kept] of restored(pieces)) this.blocks.get(name)?.restore(kept);
   }
 
   // ---- clients
@@ -548,6 +568,7 @@ export class ModelServer {
   }
 }
 
+const NO_VALUE: Data = { type: 'boolean', value: false };
 const LAST_ERROR = { name: { scope: 'vmd' as const, item: 'LastApplError' } };
 
 const splitName = (name: string): { domain: string; item: string } => {

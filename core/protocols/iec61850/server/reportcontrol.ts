@@ -3,6 +3,7 @@ import type { Instant } from '../../../session/index.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import type { Reason, Report } from '../report.ts';
 import { encodeEntryTime } from '../time.ts';
+import { beginRecord, entryRecord, overRecord, sentRecord, toNumber, type KeptBlock, type KeptEntry } from './kept.ts';
 
 /*
  * One report control block of our server (IEC 61850-7-2, clause 17; its attributes after IEC 61850-8-1, 17.1).
@@ -16,8 +17,8 @@ import { encodeEntryTime } from '../time.ts';
  * reserved   its time is over, or `Resv` false              free
  *
  * Rules:
- *  1. A buffered block makes entries whether it is enabled or not, as soon as it has a data set; an unbuffered one only
- *     while it is enabled.
+ *  1. A buffered block makes entries whether it is enabled or not, from the first time on that a client had it; an
+ *     unbuffered one only while it is enabled.
  *  2. A second change of a member within `BufTm` makes an entry of what there is, and begins another (17.2.2.9).
  *  3. When the buffer is full its oldest entry goes. Was it not sent, the next report says that there was an overflow.
  *  4. `EntryID` is written before it is enabled: reports go on behind that entry; zeros: from the oldest. An id that is
@@ -96,8 +97,8 @@ export interface BlockSettings {
   /** As MMS has it: `HLM/LLN0$status`; empty: none. */
   dataSet: string;
   revision: number;
-  /** Entries that it keeps at most. */
-  entries: number;
+  /** Values that its entries have at most, all together. */
+  values: number;
 }
 
 /** What a block needs to know of the model. */
@@ -108,19 +109,15 @@ export interface BlockContext {
   value: (dataSet: string, place: number) => Data;
   /** How a member is called. */
   reference: (dataSet: string, place: number) => string;
+  /** To be remembered for a restart. */
+  keep: (octets: Uint8Array) => void;
   /** Sends a report to a client. */
   send: (peer: number, report: Report) => void;
 }
 
-interface Entry {
-  id: Uint8Array;
-  time: Instant;
-  places: { place: number; value: Data; reasons: Reason[] }[];
-  /** What was told of when it was made, for the proof that it got there. */
-  isSent: boolean;
-}
+type Entry = KeptEntry;
 
-type Pending = Map<number, { value: Data; reasons: Set<Reason> }>;
+type Pending = Map<number, { value: Data; at: Instant; reasons: Set<Reason> }>;
 
 const bitsOf = (data: Data, count: number): boolean[] | null =>
   data.type === 'bits' && data.bits.length <= count + 6
@@ -134,6 +131,8 @@ const wholeOf = (data: Data, most: number): number | null => {
 
 export class ReportControl {
   private enabled = false;
+  /** A client has had it: from then on a buffered one makes entries for it. */
+  private isUsed = false;
   private owner: { peer: number | null; name: string } | null = null;
   private reservedUntil: Instant = Infinity;
   private reserveS = 0;
@@ -149,6 +148,8 @@ export class ReportControl {
   private flushAt: Instant = Infinity;
   private integrityAt: Instant = Infinity;
   private entries: Entry[] = [];
+  /** Values of all entries. */
+  private values = 0;
   /** The first entry that is to be sent next. */
   private next = 0;
   private overflown = false;
@@ -328,6 +329,10 @@ export class ReportControl {
     if (this.context.sizeOf(this.dataSet) === null) return AccessError.valueInvalid;
     this.owner = { peer, name };
     this.enabled = true;
+    if (!this.isUsed) {
+      this.isUsed = true;
+      this.remember(() => beginRecord(this.key, this.head));
+    }
     this.sequence = 0;
     this.integrityAt = this.isTriggered('integrity') && this.integrityMs > 0 ? now + this.integrityMs : Infinity;
     if (!this.settings.isBuffered) this.pending.clear();
@@ -371,15 +376,19 @@ export class ReportControl {
     return this.triggers[TRIGGER[trigger]] ?? false;
   }
 
-  /** A member of its data set has changed, for that reason. */
-  changed(place: number, trigger: 'dataChange' | 'qualityChange' | 'dataUpdate', now: Instant): void {
-    if (!this.isTriggered(trigger) || (!this.enabled && !this.settings.isBuffered)) return;
-    const before = this.pending.get(place);
+  /** Whether a change of that sort becomes an entry. */
+  takes(trigger: 'dataChange' | 'qualityChange' | 'dataUpdate'): boolean {
+    return this.isTriggered(trigger) && (this.enabled || (this.settings.isBuffered && this.isUsed));
+  }
+
+  /** A member of its data set has changed, for that reason; `value`: all of the member as it is now. */
+  changed(place: number, value: Data, trigger: 'dataChange' | 'qualityChange' | 'dataUpdate', now: Instant): void {
     const reason = OF_TRIGGER[trigger];
-    if (before !== undefined && this.bufferMs > 0) this.flush(now);
+    const before = this.pending.get(place);
+    // Its quality belongs to the same change as its value.
+    if (before !== undefined && before.at !== now) this.flush(now);
     const again = this.pending.get(place);
-    const value = this.context.value(this.dataSet, place);
-    if (again === undefined) this.pending.set(place, { value, reasons: new Set([reason]) });
+    if (again === undefined) this.pending.set(place, { value, at: now, reasons: new Set([reason]) });
     else {
       again.value = value;
       again.reasons.add(reason);
@@ -430,13 +439,27 @@ export class ReportControl {
       this.sendEntry(entry);
       return;
     }
+    entry.isSent = this.enabled;
+    this.remember(() => entryRecord(this.key, entry));
     this.entries.push(entry);
-    while (this.entries.length > this.settings.entries) {
-      const oldest = this.entries.shift();
-      if (oldest !== undefined && !oldest.isSent) this.overflown = true;
-      this.next = Math.max(0, this.next - 1);
-    }
+    this.values += entry.places.length;
+    this.makeRoom();
     this.sendWaiting();
+  }
+
+  /** The oldest entries go until the rest fits; the newest stays, however large. */
+  private makeRoom(): void {
+    let gone = 0;
+    const before = this.overflown;
+    for (; this.values > this.settings.values && gone < this.entries.length - 1; gone++) {
+      const oldest = this.entries[gone];
+      this.values -= oldest.places.length;
+      if (!oldest.isSent) this.overflown = true;
+    }
+    if (gone === 0) return;
+    if (this.overflown && !before) this.remember(() => overRecord(this.key));
+    this.entries.splice(0, gone);
+    this.next = Math.max(0, this.next - gone);
   }
 
   private nextId(): Uint8Array {
@@ -447,7 +470,10 @@ export class ReportControl {
 
   private sendWaiting(): void {
     if (!this.enabled) return;
+    const backlog = this.entries.slice(this.next).filter(({ isSent }) => !isSent);
     for (; this.next < this.entries.length; this.next++) this.sendEntry(this.entries[this.next]);
+    const last = backlog.at(-1);
+    if (last) this.remember(() => sentRecord(this.key, last.id));
   }
 
   private sendEntry(entry: Entry): void {
@@ -479,44 +505,49 @@ export class ReportControl {
 
   /** Everything that waits goes. */
   private purge(): void {
-    [this.entries, this.next, this.overflown] = [[], 0, false];
+    [this.entries, this.next, this.overflown, this.values] = [[], 0, false, 0];
     this.pending = new Map();
     this.flushAt = Infinity;
+    this.remember(() => beginRecord(this.key, this.head));
   }
 
   // ---- what survives a restart
 
-  get kept(): KeptBlock {
-    return {
-      ...{ counter: this.counter.toString(), next: this.next, overflown: this.overflown },
-      ...{ triggers: this.triggers, bufferMs: this.bufferMs, integrityMs: this.integrityMs, reportId: this.reportId },
-      entries: this.entries.map(({ id, time, places, isSent }) => ({ id: Number(idOf(id)), time, places, isSent })),
-    };
+  private get key(): string {
+    return `${this.settings.device}/${this.settings.item}`;
   }
 
+  private remember(octets: () => Uint8Array): void {
+    if (this.settings.isBuffered && this.isUsed) this.context.keep(octets());
+  }
+
+  private get head(): Omit<KeptBlock, 'entries' | 'overflown'> {
+    const { revision, dataSet, reportId, triggers, bufferMs, integrityMs, counter } = this;
+    return { revision, dataSet, reportId, triggers, bufferMs, integrityMs, counter };
+  }
+
+  /** Null: there is nothing. */
+  get kept(): KeptBlock | null {
+    if (!this.settings.isBuffered || !this.isUsed) return null;
+    const { overflown, entries } = this;
+    return { ...this.head, overflown, entries };
+  }
+
+  /** What it was before a restart, if it is the same block still. */
   restore(kept: KeptBlock): void {
-    this.counter = BigInt(kept.counter);
-    [this.next, this.overflown, this.triggers] = [kept.next, kept.overflown, [...kept.triggers]];
+    const { settings } = this;
+    if (!settings.isBuffered || kept.dataSet !== settings.dataSet || kept.revision !== settings.revision) return;
+    this.isUsed = true;
+    [this.counter, this.overflown, this.triggers] = [kept.counter, kept.overflown, [...kept.triggers]];
     [this.bufferMs, this.integrityMs, this.reportId] = [kept.bufferMs, kept.integrityMs, kept.reportId];
-    this.entries = kept.entries.map(({ id, ...rest }) => {
-      const octets = new Uint8Array(ENTRY_OCTETS);
-      new DataView(octets.buffer).setBigUint64(0, BigInt(id));
-      return { id: octets, ...rest };
-    });
+    this.entries = kept.entries.map((entry) => ({ ...entry }));
+    this.values = this.entries.reduce((sum, { places }) => sum + places.length, 0);
+    for (const { id } of this.entries) {
+      const number = toNumber(id);
+      if (number > this.counter) this.counter = number;
+    }
+    this.makeRoom();
+    const waiting = this.entries.findIndex(({ isSent }) => !isSent);
+    this.next = waiting < 0 ? this.entries.length : waiting;
   }
-}
-
-const idOf = (octets: Uint8Array): bigint =>
-  new DataView(octets.buffer, octets.byteOffset, octets.length).getBigUint64(0);
-
-/** A buffered block as it is kept; `places` have values of MMS. */
-export interface KeptBlock {
-  counter: string;
-  next: number;
-  overflown: boolean;
-  triggers: readonly boolean[];
-  bufferMs: number;
-  integrityMs: number;
-  reportId: string;
-  entries: { id: number; time: Instant; places: Entry['places']; isSent: boolean }[];
 }

@@ -56,6 +56,7 @@ export class IecServer implements Server<IecTargetAt> {
     private readonly settings: ServerSettings,
     points: readonly ServerPoint<IecTargetAt>[],
     now: Instant,
+    remembered: readonly Uint8Array[] = [],
   ) {
     this.counters = new CounterSet(now);
     this.index(points);
@@ -70,6 +71,11 @@ export class IecServer implements Server<IecTargetAt> {
       },
       now,
     );
+    this.model.restore(remembered);
+  }
+
+  get keep(): Uint8Array {
+    return this.model.kept;
   }
 
   private index(points: readonly ServerPoint<IecTargetAt>[]): void {
@@ -194,6 +200,9 @@ export class IecServer implements Server<IecTargetAt> {
           if (read.length > 0) this.effects.push({ type: 'read', addresses: read.map(({ address }) => address) });
           break;
         }
+        case 'keep':
+          this.effects.push(effect);
+          break;
         case 'reported':
           this.onReported(effect.references);
           break;

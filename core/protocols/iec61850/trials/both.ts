@@ -38,7 +38,10 @@ export function offered(
 export class Both {
   now = Date.UTC(2026, 10, 27, 6);
   client!: IecClient;
-  readonly server: IecServer;
+  server: IecServer;
+  /** What the server has to remember, piece by piece. */
+  kept: Uint8Array[] = [];
+  private readonly latest = new Map<string, ServerUpdate<IecTargetAt>>();
   readonly news: ClientNews[] = [];
   readonly told: ServerEffect[] = [];
   /** Octets of either side, in order. */
@@ -60,7 +63,7 @@ export class Both {
 
   constructor(
     public list: ClientPoint<IecAt>[],
-    offers: ServerPoint<IecTargetAt>[],
+    private readonly offers: ServerPoint<IecTargetAt>[],
     private readonly settings: { client?: object; server?: object } = {},
   ) {
     this.server = new IecServer(serverSettings.parse(settings.server ?? {}), offers, this.now);
@@ -73,6 +76,16 @@ export class Both {
     this.client = new IecClient(settings, this.now, { octetMs: 0, remembered, points: this.list, phase: 1 });
     this.lane = new Lane(NO_LINE_TIMING, side.framing('', 0) as never, this.now);
     this.lane.add('D', this.client, this.now);
+  }
+
+  /** Our server dies and comes back; `anew`: what it remembers was written in one piece. */
+  restartServer(anew = false): this {
+    this.cut();
+    if (anew) this.kept = [this.server.keep];
+    this.server = new IecServer(serverSettings.parse(this.settings.server ?? {}), this.offers, this.now, this.kept);
+    // As the engine does: what is known already is told to nobody.
+    this.server.command({ type: 'update', updates: [...this.latest.values()], quiet: true }, this.now);
+    return this;
   }
 
   start(): this {
@@ -107,6 +120,7 @@ export class Both {
   ): void {
     const { at } = offered(kind, reference, cdc);
     const update = { kind, at, value, quality: 0, time: this.now, ...more };
+    this.latest.set(reference, update);
     this.server.command({ type: 'update', updates: [update] }, this.now);
     this.settle();
   }
@@ -172,6 +186,7 @@ export class Both {
 
   private onServer(effect: ServerEffect): void {
     this.told.push(effect);
+    if (effect.type === 'keep') this.kept.push(effect.octets);
     if (effect.type === 'send' && this.up && effect.peer === this.peer) {
       this.sent.push({ octets: effect.octets, fromClient: false });
       this.coming.push({ at: this.now + 1, octets: effect.octets, fromClient: false, peer: this.peer });

@@ -85,8 +85,64 @@ describe('a device that reports', () => {
     expect(pair.words('diagnostic')).toEqual([]);
   });
 
+  test.each([
+    ['piece by piece', false],
+    ['in one piece', true],
+  ])(
+    'the server is restarted, with what it remembers %s: nothing that its buffer held is lost, and nothing comes twice',
+    (_words, anew) => {
+      const pair = both().start();
+      const values: number[] = [];
+      const change = (count: number): void => {
+        for (let n = 0; n < count; n++) {
+          values.push(values.length + 1);
+          pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', values.length);
+          pair.update('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', values.length % 2);
+          pair.run(100);
+        }
+      };
+      change(5);
+      pair.cut();
+      change(20);
+      pair.restartServer(anew);
+      change(20);
+      pair.restartServer(anew);
+      pair.start().run(1000);
+      change(3);
+      expect(
+        pair
+          .readings(4)
+          .filter(({ event }) => event)
+          .map(({ raw }) => raw),
+      ).toEqual(values);
+      expect(
+        pair
+          .readings(1)
+          .filter(({ event }) => event)
+          .map(({ raw }) => raw),
+      ).toEqual(values.map((value) => value % 2));
+      expect(pair.words('diagnostic')).toEqual([]);
+    },
+  );
+
+  test('what a server has kept is read as far as it is well-formed', () => {
+    const pair = both().start();
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 1);
+    pair.run(100);
+    const [first] = pair.kept;
+    pair.kept = [
+      first.subarray(0, first.length - 3),
+      Uint8Array.of(1, 2, 3),
+      ...pair.kept.map((piece) => piece.map((octet, at) => (at % 7 === 3 ? octet ^ 0x55 : octet))),
+    ];
+    pair.restartServer().start().run(500);
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 2);
+    pair.run(500);
+    expect(pair.last(4)).toMatchObject({ raw: 2, event: true });
+  });
+
   test('says that its buffer has overflown, and what it still held comes', () => {
-    const pair = both({ server: { bufferEntries: 20 } }).start();
+    const pair = both({ server: { bufferValues: 20 } }).start();
     pair.cut();
     for (let n = 1; n <= 50; n++) {
       pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', n);
