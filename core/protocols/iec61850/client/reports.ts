@@ -141,7 +141,11 @@ export class Reports {
       return;
     }
     this.againAt = this.missing.length > 0 ? now + AGAIN_MS : Infinity;
+    this.takeEarly(now);
     this.events.settled(now);
+  }
+
+  private takeEarly(now: Instant): void {
     for (const told of this.early.splice(0)) this.earlyTold(told, now);
   }
 
@@ -185,6 +189,8 @@ export class Reports {
           ...{ reports: 0, gaps: 0, overflows: 0, last: null, shown: new Map() },
         });
         this.trying = false;
+        // Before anything else of this block comes.
+        this.takeEarly(later);
         this.next(later);
       },
     );
