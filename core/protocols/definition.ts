@@ -236,6 +236,55 @@ export interface GenericProfile {
   points: readonly { kind: PointKind; number: number; name: string; fields: Readonly<Record<string, string>> }[];
 }
 
+/** A point as a file describes it. */
+export interface DescribedPoint {
+  kind: PointKind;
+  address: string;
+  name: string;
+  unit: string;
+  /** The device tells its changes by itself. */
+  isReported: boolean;
+}
+
+/** A device as a file describes it. */
+export interface DescribedDevice {
+  name: string;
+  description: string;
+  /** Make and type, in words. */
+  about: string;
+  /** Empty, null: the file does not say. */
+  host: string;
+  port: number | null;
+  /** Settings that are not as usual. */
+  settings: Readonly<Record<string, unknown>>;
+  points: readonly DescribedPoint[];
+  /** What else the file says of it, in words. */
+  notes: readonly string[];
+}
+
+export interface Described {
+  /** What the file is, in words. */
+  about: string;
+  devices: readonly DescribedDevice[];
+  problems: readonly { line: number; severity: 'problem' | 'warning'; words: string }[];
+}
+
+/** Reads a file that describes devices, piece by piece. */
+export interface DescriptionReader {
+  push(text: string): void;
+  end(): Described;
+}
+
+/** Files that describe devices of a protocol. */
+export interface DescriptionFile {
+  /** `substation configuration (SCL)`. */
+  words: string;
+  /** `.icd`. */
+  extensions: readonly string[];
+  /** What reads them, which is only loaded when there is something to read. */
+  reader: () => Promise<DescriptionReader>;
+}
+
 /** One protocol. */
 export interface Definition<
   Settings,
@@ -268,6 +317,8 @@ export interface Definition<
   device: DeviceSide<Settings, Draft>;
   points: PointAddressing<Of, Draft, Target, Settings>;
   profiles: readonly GenericProfile[];
+  /** Files from which devices are taken; null: there are none. */
+  descriptions: DescriptionFile | null;
   /**
    * What we offer to others, on such links, the first of them usual; null: nothing yet. `port`: the one that we listen on
    * unless somebody says otherwise.

@@ -69,6 +69,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
   },
   points,
   profiles: GENERIC_PROFILES,
+  descriptions: null,
   outbound: {
     links: ['tcpServer', 'tcpClient', 'udp', 'serial'],
     port: 20_100,

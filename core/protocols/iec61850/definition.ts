@@ -61,6 +61,11 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
   },
   points,
   profiles: [],
+  descriptions: {
+    words: 'a substation configuration file (SCL)',
+    extensions: ['.scd', '.cid', '.icd', '.iid', '.ssd', '.scl', '.xml'],
+    reader: async () => new (await import('./scl/describe.ts')).SclDescriptions(),
+  },
   outbound: {
     links: ['tcpServer'],
     port: 102,

@@ -67,6 +67,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
   },
   points,
   profiles: [],
+  descriptions: null,
   outbound: {
     links: ['tcpServer', 'tcpClient', 'serial'],
     port: 5030,

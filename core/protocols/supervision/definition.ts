@@ -42,5 +42,6 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
   },
   points,
   profiles: [],
+  descriptions: null,
   outbound: null,
 };

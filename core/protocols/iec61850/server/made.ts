@@ -54,10 +54,13 @@ function addObject({ parts }: MadeNode, object: string, own: Parts): void {
 }
 
 /** A node with what it has by itself. */
+/** What a node has by itself, each with its class. */
+export const systemObjects = (name: string): readonly (readonly [object: string, cdc: string])[] =>
+  SYSTEM[nodeName(name)?.class ?? ''] ?? OTHERS;
+
 function nodeOf(name: string): MadeNode {
   const made: MadeNode = { name, parts: new Map() };
-  for (const [object, cdc] of SYSTEM[nodeName(name)?.class ?? ''] ?? OTHERS)
-    addObject(made, object, partsOf(cdc, 'statusOnly'));
+  for (const [object, cdc] of systemObjects(name)) addObject(made, object, partsOf(cdc, 'statusOnly'));
   return made;
 }
 
