@@ -35,6 +35,9 @@ const surveyed = z.object({
   form: z.string(),
   value: z.number(),
   said: z.string(),
+  /** What the device calls it, and its unit, where it says so. */
+  name: z.string().optional(),
+  unit: z.string().optional(),
 });
 
 export const probeResultSchema = z.object({

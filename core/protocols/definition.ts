@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import type { LinkType } from '../line/linktype.ts';
-import type { PointKind, ScaledPoint } from '../point/index.ts';
+import type { Operation, PointKind, ScaledPoint } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { ControlMode } from './control.ts';
 import type { TwoEnds } from './ends.ts';
@@ -242,6 +242,8 @@ export interface DescribedPoint {
   address: string;
   name: string;
   unit: string;
+  /** Of an output: what it is usually asked to do. */
+  operations?: readonly Operation[];
   /** The device tells its changes by itself. */
   isReported: boolean;
 }

@@ -1,5 +1,14 @@
 export type { Carrying, MarkedFrame, Measured } from './measured.ts';
-export type { AtField, Named, Offered, PlannedRequest, RequestPlan } from './definition.ts';
+export type {
+  AtField,
+  Described,
+  DescribedDevice,
+  DescribedPoint,
+  Named,
+  Offered,
+  PlannedRequest,
+  RequestPlan,
+} from './definition.ts';
 export type { SettingField } from './settingfield.ts';
 export type { TwoEnds } from './ends.ts';
 export { credentialsSchema, type Credentials } from './credentials.ts';

@@ -1,6 +1,6 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint } from '../pointlist/index.ts';
-import { KIND_WORDS, POINT_KINDS, type PointKind } from '../point/index.ts';
+import { isScaled, KIND_WORDS, POINT_KINDS, type Operation, type PointKind } from '../point/index.ts';
 import type { SurveyedPoint } from '../protocols/client.ts';
 import { addressOf, definitionOf, inAddressOrder, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
 
@@ -65,13 +65,27 @@ function sortByAddress(points: SurveyedPoint[], protocol: ProtocolCode): void {
   });
 }
 
-/** Points for the list, named by their address until somebody names them. */
-export const pointsFromSurvey = (surveyed: readonly SurveyedPoint[], protocol: ProtocolCode): DraftPoint[] =>
-  surveyed.flatMap(({ kind, address }) => {
+/** A point as its device, or a file about it, tells of it. */
+export interface ToldPoint {
+  kind: PointKind;
+  address: string;
+  name?: string;
+  unit?: string;
+  operations?: readonly Operation[];
+}
+
+/** Points for the list: named as they are called there, or by their address until somebody names them. */
+export const pointsFromSurvey = (told: readonly ToldPoint[], protocol: ProtocolCode): DraftPoint[] =>
+  told.flatMap(({ kind, address, name, unit, operations }) => {
     const read = readAddress(protocol, address);
     if (read === null) return [];
     const number = definitionOf(protocol).points.number(read.at);
-    return [{ ...newPoint(protocol, kind, null, `${KIND_WORDS[kind].one} ${number}`), at: read.at }];
+    const usual = number === null ? address : `${KIND_WORDS[kind].one} ${number}`;
+    const point = newPoint(protocol, kind, null, (name || usual).slice(0, MOST_NAME));
+    const control = point.control && operations ? { ...point.control, operations: [...operations] } : point.control;
+    return [{ ...point, at: read.at, control, unit: isScaled(kind) ? (unit ?? '').slice(0, MOST_UNIT) : '' }];
   });
+const MOST_NAME = 80;
+const MOST_UNIT = 16;
 
 export const surveyWords = ({ address, form }: SurveyedPoint): string => `${address} (${form})`;

@@ -12,10 +12,16 @@ export class Hands {
     this.count++;
     await scope.getByLabel(label, { exact: true }).fill(text);
   }
-  async choose(label: string, value: string, scope: Page | Locator = this.page): Promise<void> {
+  async choose(label: string | RegExp, value: string, scope: Page | Locator = this.page): Promise<void> {
     this.count++;
     // The text of a label around a choice has all its words.
     await scope.getByLabel(label).first().selectOption(value);
+  }
+  /** A file is chosen: the button and the dialog of the system count as one. */
+  async file(name: string, content: string): Promise<void> {
+    this.count++;
+    const file = { name, mimeType: 'text/xml', buffer: Buffer.from(content) };
+    await this.page.locator('input[type=file]').setInputFiles(file);
   }
   async paste(text: string): Promise<void> {
     this.count++;

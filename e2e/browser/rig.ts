@@ -3,10 +3,15 @@ import { Rig } from '../rig/rig.ts';
 
 export async function startRig(
   name: string,
-  { stations = false, modbus = false, ...options }: { demo?: boolean; stations?: boolean; modbus?: boolean } = {},
+  {
+    stations = false,
+    modbus = false,
+    models = false,
+    ...options
+  }: { demo?: boolean; stations?: boolean; modbus?: boolean; models?: boolean } = {},
 ): Promise<Rig> {
   const server = JSON.parse(process.env.HALVIX_TEST_POSTGRES ?? '{}') as { port: number; password: string };
-  return (await Rig.make(name, server, { stations, modbus })).start({ web: true, ...options });
+  return (await Rig.make(name, server, { stations, modbus, models })).start({ web: true, ...options });
 }
 
 export const urlOf = (rig: Rig, path = '/'): string => `http://127.0.0.1:${rig.ports.web}${path}`;

@@ -70,7 +70,7 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
     ],
   },
   number('settings.selectMs', 'It stays selected for', 'ms', [1000, 600_000]),
-  number('settings.bufferValues', 'Values that each buffer keeps', '', [10, 1_000_000]),
+  number('settings.bufferValues', 'Each buffer keeps', 'changes', [10, 1_000_000]),
   textField('settings.transportSelector', 'Our transport selector', { help: OCTETS }),
   textField('settings.sessionSelector', 'Our session selector', { help: OCTETS }),
   textField('settings.presentationSelector', 'Our presentation selector', { help: OCTETS }),

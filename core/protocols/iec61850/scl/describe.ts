@@ -93,6 +93,11 @@ function settingsOf(address: ConnectedAccessPoint | undefined): Record<string, u
   return settings;
 }
 
+const portOf = (address: ConnectedAccessPoint | undefined): number | null => {
+  const port = Number(address?.parameters.get('MMS-Port') ?? NaN);
+  return Number.isInteger(port) && port >= 1 && port <= 65_535 ? port : null;
+};
+
 function deviceOf(scl: Scl, ied: Ied, model: Model): DescribedDevice {
   const serving = ied.accessPoints.find(({ devices }) => devices.length > 0) ?? ied.accessPoints[0];
   const own = scl.addresses.filter((one) => one.ied === ied.name);
@@ -105,7 +110,7 @@ function deviceOf(scl: Scl, ied: Ied, model: Model): DescribedDevice {
   const plural = (count: number, one: string): string => `${count} ${one}${count === 1 ? '' : 's'}`;
   return {
     ...{ name: ied.name, description: ied.description, about: [ied.manufacturer, ied.type].filter(Boolean).join(' ') },
-    ...{ host: IPV4.test(ip) ? ip : '', port: null, settings: settingsOf(address), points },
+    ...{ host: IPV4.test(ip) ? ip : '', port: portOf(address), settings: settingsOf(address), points },
     notes: [plural(model.devices.length, 'logical device'), plural(sets, 'data set'), plural(reports, 'report')],
   };
 }
@@ -140,9 +145,17 @@ function pointsIn(ied: Ied, model: Model): DescribedPoint[] {
   const seen = pointsOf(model).map(({ kind, value }) => pointOf(kind, value));
   const operated = operablesOf(model)
     .filter(({ object }) => modelOf(places.get(`${object.device}/${object.node}`)?.node, object) !== 0)
-    .map(({ kind, object }) => ({ ...pointOf(kind, object), isReported: true }));
+    .map(({ kind, object }) => ({
+      ...pointOf(kind, object),
+      isReported: true,
+      ...(kind === 'output' && isSwitch(object) ? { operations: ['trip', 'close'] as const } : {}),
+    }));
   return [...seen, ...operated];
 }
+
+/** Positions of switches are tripped and closed. */
+const isSwitch = ({ node, path }: Reference): boolean =>
+  /^(CSWI|XCBR|XSWI)$/.test(partsOfName(node)?.class ?? '') && /^Pos/.test(path[0]);
 
 /** The number of the control model that the file gives it; null: it does not say. */
 function modelOf(node: Ln | undefined, { path }: Reference): number | null {

@@ -38,7 +38,7 @@ const POINTS = [
 const BAY = sclOf({
   ...{ ied: 'HLMB1', description: 'Bay controller', objects },
   ...reportsOf(members, { maxClients: 2, bufferValues: 100 }),
-  address: { ip: '10.1.2.3', selectors: { transport: '0001', session: '0001', presentation: '00000001' } },
+  address: { ip: '10.1.2.3', port: 102, selectors: { transport: '0001', session: '0001', presentation: '00000001' } },
 });
 
 function described(text: string, piece = text.length): Described {

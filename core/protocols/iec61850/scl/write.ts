@@ -17,8 +17,10 @@ export interface Written {
   dataSets: readonly { device: string; name: string; members: readonly Reference[] }[];
   blocks: readonly BlockSettings[];
   /** Null: it is a description of capability. */
-  address: { ip: string; selectors: { transport: string; session: string; presentation: string } } | null;
+  address: { ip: string; port: number; selectors: { transport: string; session: string; presentation: string } } | null;
 }
+
+const USUAL_PORT = 102;
 
 const escaped = (text: string): string =>
   text.replace(/[&<>"]/g, (one) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[one] ?? one);
@@ -205,12 +207,14 @@ export function sclOf(written: Written): string {
   return `<?xml version="1.0" encoding="UTF-8"?>\n${scl}\n`;
 }
 
-function communicationOf(ied: string, { ip, selectors }: NonNullable<Written['address']>): string {
+function communicationOf(ied: string, { ip, port, selectors }: NonNullable<Written['address']>): string {
   const parameter = (type: string, value: string): string => (value === '' ? '' : element('P', { type }, value));
   const address = element(
     'Address',
     {},
     parameter('IP', ip),
+    // Since edition 2.1; the usual one goes without saying.
+    parameter('MMS-Port', port === USUAL_PORT ? '' : String(port)),
     parameter('OSI-TSEL', selectors.transport),
     parameter('OSI-SSEL', selectors.session),
     parameter('OSI-PSEL', selectors.presentation),

@@ -112,6 +112,7 @@
     <span class="grow"></span>
     {#if mayBuild}
       <a class="button first plain" href="/build/device/new{scope ? `?station=${scope}` : ''}">Add a device</a>
+      <a class="button plain" href="/build/take">Take from a file</a>
       <button class="button" onclick={() => edit(null)}>Add a station</button>
       <a class="button plain" href="/build/outbound/new">Add a centre</a>
     {/if}

@@ -1,0 +1,28 @@
+import { reportsOf, sclOf, type Reference } from '@halvix/core/protocols/iec61850';
+import { BAY_OBJECTS, BAY_POINTS, PARK_OBJECTS, PARK_POINTS, type ModelObject, type ModelPoint } from './iec61850.ts';
+
+/** The files that describe the devices of the scenario which have a model, as their engineers hand them over. */
+const fileOf = (
+  ied: string,
+  description: string,
+  list: readonly ModelObject[],
+  points: readonly ModelPoint[],
+  port: number,
+): string => {
+  const nameOf = ({ node, object }: ModelObject): string =>
+    // A data object of three phases is named without one.
+    (points.find(({ at }) => at.reference.startsWith(`${ied}/${node}.${object}`))?.name ?? '').replace(/ L1$/, '');
+  const objects = list.map((one) => ({ ...one, device: ied, description: nameOf(one), unit: '' }));
+  const members = objects.map(({ device, node, object, cdc }): Reference => ({
+    ...{ device, node, path: [object] },
+    fc: ['MV', 'WYE', 'CMV', 'APC'].includes(cdc) ? 'MX' : 'ST',
+  }));
+  return sclOf({
+    ...{ ied, description, objects },
+    ...reportsOf(members, { maxClients: 2, bufferValues: 50_000 }),
+    address: { ip: '127.0.0.1', port, selectors: { transport: '0001', session: '0001', presentation: '00000001' } },
+  });
+};
+
+export const bayFile = (port: number): string => fileOf('HLMB1', 'Bay controller', BAY_OBJECTS, BAY_POINTS, port);
+export const parkFile = (port: number): string => fileOf('ORLPC', 'Plant controller', PARK_OBJECTS, PARK_POINTS, port);

@@ -1,0 +1,149 @@
+import { expect, test } from '@playwright/test';
+import { Quality } from '@halvix/core/point';
+import { bayFile } from '../../bench/scenario/sclfiles.ts';
+import { ModelClient } from '../rig/modelclient.ts';
+import type { Rig } from '../rig/rig.ts';
+import { Hands } from './hands.ts';
+import { complaintsOf, firstEngineer, startRig, visit } from './rig.ts';
+
+/* Each begins with an empty draft. */
+let rig: Rig;
+test.beforeEach(async () => {
+  rig = await startRig('iec61850', { demo: false, models: true });
+});
+test.afterEach(() => rig.stop());
+
+test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
+  test.setTimeout(90_000);
+  page.setDefaultTimeout(15_000);
+  const complaints = complaintsOf(page);
+  await firstEngineer(page, rig);
+  await page.locator('html[data-scheme]').waitFor();
+  await visit(page, rig, '/build');
+  const hands = new Hands(page);
+  await hands.click('link', 'Take from a file');
+  await hands.file('bay.cid', bayFile(rig.ports.bay ?? 0));
+  await expect(page.getByTestId('about')).toHaveText('HLMB1, edition 2.1, version 1, by Halvix, 1 IED');
+  await hands.click('button', /^Take 1 device with \d+ points into the draft$/);
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of HLMB1');
+  await hands.click('link', 'Add a centre');
+  await hands.fill('Centre', 'Quillstone');
+  await hands.fill('Our TCP port', String(rig.ports.quillstone));
+  await hands.choose('Sees at once', 'all');
+  await hands.choose(/^\s*Value/, 'engineering');
+  await hands.click('button', 'Add it to the draft');
+  await hands.click('link', /^Draft:/);
+  await hands.click('button', 'Apply…');
+  await hands.click('button', 'Apply to the running system');
+  await expect(page.getByTestId('applied')).toContainText('Revision 1 is applied');
+  console.log(`      interactions: ${hands.count}`);
+  expect(hands.count).toBeLessThanOrEqual(12);
+
+  await visit(page, rig, '/run/device/HLMB1');
+  await expect(page.getByTestId('value-binary-HLMB1/CILO1.EnaOpn.stVal[ST]')).toHaveText('1');
+  await rig.bench('PUT', '/devices/HLM-B1/points/binary/1', { value: 0 });
+  await expect(page.getByTestId('value-binary-HLMB1/CILO1.EnaOpn.stVal[ST]')).toHaveText('0');
+  await rig.until('the centre has the bay', async () => {
+    const points = await rig.bench<{ kind: string; index: number; value: number }[]>('GET', '/centres/QST/points');
+    // In the order of their references: closing released, opening released.
+    return points.find(({ kind, index }) => kind === 'binary' && index === 1)?.value === 0;
+  });
+  await rig.bench('DELETE', '/devices/HLM-B1/points/binary/1');
+
+  // How it comes, block by block, and what the last report changed.
+  await page.getByRole('link', { name: 'Reports and delays' }).click();
+  await expect(page.getByTestId('details-reports')).toContainText('HLMB1/LLN0$BR$brcbMeasured01');
+  await page.getByRole('button', { name: 'HLMB1/LLN0$BR$brcbMeasured01' }).click();
+  await expect(page.getByTestId('details-reports')).toContainText('HLMB1/MMXU1.');
+  expect(complaints).toEqual([]);
+});
+
+/** Both lists as one table, as a spreadsheet has them. */
+const LIST = [
+  ['Device', 'Kind', 'Address', 'Name', 'Unit', 'Form', 'Octet order'],
+  ['M1', 'AI', 'IR 4', 'Active power', 'kW', 'float32', 'CDAB'],
+  ['F1', 'BI', '12', 'Door', '', '', ''],
+]
+  .map((row) => row.join('\t'))
+  .join('\r\n');
+
+test('a register and a relay’s status in our model, from an empty draft, seen by report and by polling', async ({
+  page,
+}) => {
+  test.setTimeout(120_000);
+  page.setDefaultTimeout(15_000);
+  const complaints = complaintsOf(page);
+  await firstEngineer(page, rig);
+  await page.locator('html[data-scheme]').waitFor();
+  const hands = new Hands(page);
+  const device = page.getByRole('region', { name: 'Device' });
+  await hands.click('link', 'a device');
+  await hands.fill('Station name', 'Orlane Solar');
+  await hands.fill('Code', 'F1', device);
+  await hands.fill('Their DNP3 address', '11');
+  await hands.fill('Address of the device', `127.0.0.1:${rig.ports.relay}`);
+  await hands.click('button', 'Add it, and another');
+  await expect(page.getByTestId('added')).toHaveText('F1 is in the draft.');
+  await hands.choose('Protocol and our role', 'modbus');
+  await hands.fill('Code', 'M1', device);
+  await hands.fill('Unit identifier', '11');
+  await hands.choose('Framing', 'rtu');
+  await hands.fill('Address of the device', `127.0.0.1:${rig.ports.meters}`);
+  await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of M1');
+  await hands.paste(LIST);
+  await hands.click('button', 'Take over 2 rows');
+  await hands.click('link', 'Add a centre');
+  await hands.choose('Protocol and our role', 'iec61850');
+  await hands.fill('Centre', 'Modelled');
+  await hands.fill('Our TCP port', String(rig.ports.model));
+  await hands.choose('Sees at once', 'all');
+  await hands.choose(/^\s*Value/, 'engineering');
+  await hands.click('button', 'Add it to the draft');
+  await hands.click('link', /^Draft:/);
+  await hands.click('button', 'Apply…');
+  await hands.click('button', 'Apply to the running system');
+  await expect(page.getByTestId('applied')).toContainText('is applied');
+  console.log(`      interactions: ${hands.count}`);
+  expect(hands.count).toBeLessThanOrEqual(30);
+
+  await rig.bench('PUT', '/devices/ORL-M1/points/analog/4', { value: 61.5 });
+  await rig.bench('PUT', '/devices/HLM-F1/points/binary/12', { value: 1 });
+  const references = await mappedTo(page, ['M1', 'F1']);
+  const [power, door] = references;
+  const list = [
+    ['analog', `${power.replace('[MX]', '.mag.f[MX]')}`],
+    ['binary', `${door.replace('[ST]', '.stVal[ST]')}`],
+  ] as const;
+  const reported = new ModelClient(rig.ports.model ?? 0, list, {});
+  const polled = new ModelClient(rig.ports.model ?? 0, list, { reports: 'none', pollMs: 200 });
+  const has = (client: ModelClient, value: number, on: number) => async (): Promise<boolean> =>
+    Math.abs((client.latest.get(list[0][1])?.raw ?? NaN) - value) < 1e-3 && client.latest.get(list[1][1])?.raw === on;
+  await rig.until('by report', has(reported, 61.5, 1));
+  await rig.until('by polling', has(polled, 61.5, 1));
+  await rig.bench('PUT', '/devices/ORL-M1/points/analog/4', { value: 40.25 });
+  await rig.bench('PUT', '/devices/HLM-F1/points/binary/12', { value: 0 });
+  await rig.until('the change by report', has(reported, 40.25, 0));
+  await rig.until('the change by polling', has(polled, 40.25, 0));
+  // Forced at the relay is substituted in a model, and comes back as forced at the device.
+  expect(reported.latest.get(list[1][1])).toMatchObject({ event: true, quality: Quality.forcedAtDevice });
+  expect(polled.latest.get(list[1][1])).toMatchObject({ event: false, quality: Quality.forcedAtDevice });
+  reported.close();
+  polled.close();
+  expect(complaints).toEqual([]);
+});
+
+/** Where the first point of each device is offered in our model, as the mapping shows it. */
+async function mappedTo(page: import('@playwright/test').Page, devices: readonly string[]): Promise<string[]> {
+  const [row] = await rig.sql`select document->'outbounds' as outbounds from revision order by id desc limit 1`;
+  const outbounds = row.outbounds as {
+    protocol: string;
+    mappings: { device: string; target: { at: Record<string, string> } }[];
+  }[];
+  const mappings = outbounds.find(({ protocol }) => protocol === 'iec61850')?.mappings ?? [];
+  expect(page.url()).toContain('/build');
+  return devices.map((device) => {
+    const at = mappings.find((one) => one.device === device)?.target.at;
+    return `${at?.device}/${at?.node}.${at?.object}[${at?.fc}]`;
+  });
+}
