@@ -38,7 +38,6 @@ export const clientEnds = (settings: ClientSettings): TwoEnds[] =>
 export const serverEnds = (settings: ServerSettings): TwoEnds[] =>
   (
     [
-      ['Protocol and role', 'IEC 61850 server, holds the model', 'IEC 61850 client, associates'],
       [
         'Selectors',
         selectors(settings.transportSelector, settings.sessionSelector, settings.presentationSelector),

@@ -167,7 +167,8 @@ describe('a file that means harm', () => {
     const read = described(`<SCL>${'<Private>'.repeat(100_000)}`);
     expect(read.problems.map(({ words }) => words)).toEqual(['elements in elements, deeper than 60']);
   });
-  test('types in types: of themselves, or so many that they multiply', () => {
+  // Were they carried out, neither would end.
+  test('types in types: of themselves, or so many that they multiply', { timeout: 5000 }, () => {
     const types = (parts: string): string =>
       BAY.replace(
         /(<DOType id="SPS_0"[^>]*>\s*)<DA [^>]*>/,
@@ -184,10 +185,8 @@ describe('a file that means harm', () => {
       );
       return `<DAType id="T${n}">${parts}</DAType>`;
     }).join('');
-    const began = performance.now();
     const read = described(types(`${wide}<DAType id="T30"><BDA name="v" bType="BOOLEAN"/></DAType>`));
     expect(read.problems.map(({ words }) => words).join()).toContain('attributes');
-    expect(performance.now() - began).toBeLessThan(5000);
   });
   test('what is private may say anything', () => {
     const read = described(

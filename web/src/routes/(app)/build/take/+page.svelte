@@ -111,7 +111,7 @@
   );
   const count = $derived(takenRows.reduce((sum, { points }) => sum + points.length, 0));
   const clash = $derived.by((): string | null => {
-    const taken = new Set(draft.of('device').map(({ document }) => document.code));
+    const taken = draft.of('device').map(({ document }) => document.code);
     for (const { at, device } of takenRows) {
       const code = codes.get(at) ?? '';
       const wrong = fieldProblems('device', {
@@ -122,8 +122,8 @@
         link: 'X',
       }).code;
       if (wrong) return `${device.name}: ${wrong}`;
-      if (taken.has(code)) return `${device.name}: another device has the code ${code}`;
-      taken.add(code);
+      if (taken.includes(code)) return `${device.name}: another device has the code ${code}`;
+      taken.push(code);
     }
     return null;
   });
@@ -142,12 +142,12 @@
         ) || 'ST1';
       changes.put('station', undefined, { code: at, name, description: '' });
     }
-    const linkCodes = new Set<string>();
+    const linkCodes: string[] = [];
     for (const { device, at: place, points } of takenRows) {
       const code = codes.get(place) ?? '';
       let link = freeLink(code);
-      for (let n = 2; linkCodes.has(link); n++) link = `${code}-${n}`;
-      linkCodes.add(link);
+      for (let n = 2; linkCodes.includes(link); n++) link = `${code}-${n}`;
+      linkCodes.push(link);
       const plain = newLink(protocol);
       changes.put('link', undefined, {
         ...{ ...plain, code: link, name: `${device.name} line`, host: device.host || '127.0.0.1' },
