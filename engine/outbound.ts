@@ -287,7 +287,8 @@ export class OutboundRunner {
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
     // With the point's own deadband the centre is told when everybody else is.
     const moved = hasMoved && deadband === null;
-    return { kind, at, value, ...text, quality, time, always, moved };
+    const unsynchronised = reading.timeSource === 'deviceUnsynchronised' || reading.timeSource === 'deviceDoubtful';
+    return { kind, at, value, ...text, quality, time, unsynchronised, always, moved };
   }
 
   private get connectedFrom(): string | null {

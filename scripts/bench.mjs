@@ -64,9 +64,10 @@ async function history(postgres) {
  * A program that prints figures as lines of JSON.
  * @param {string} program
  * @param {Record<string, string>} env
+ * @param {string[]} [flags]
  */
-async function measureBy(program, env) {
-  const { output } = await run(process.execPath, [`${ROOT}/dist/${program}.js`], { env });
+async function measureBy(program, env, flags = /** @type {string[]} */ ([])) {
+  const { output } = await run(process.execPath, [...flags, `${ROOT}/dist/${program}.js`], { env });
   for (const line of output.split('\n')) {
     if (line.startsWith('{')) report(JSON.parse(line));
     else if (line !== '') process.stderr.write(`${line}\n`);
@@ -197,7 +198,8 @@ async function models(measure) {
   // A hundred servers have ports side by side, below those that the system gives out by itself.
   const env = { HALVIX_MEASURE: measure, HALVIX_MODEL_PORT: '23100' };
   if (measure === 'lost') await besideEngine(/** @type {Postgres} */ (postgres), 'models-bench', env);
-  else await measureBy('models-bench', env);
+  // As an engine is run.
+  else await measureBy('models-bench', env, NODE_FLAGS);
 }
 
 /** The whole-system test of impairments and killed processes prints its counts as figures. */

@@ -25,6 +25,8 @@ export interface ServerUpdate<Place> {
   /** Bits of `Quality`. */
   quality: number;
   time: Instant;
+  /** The time is of a clock that is not set. */
+  unsynchronised?: boolean;
   /** Told even without a change. */
   always?: boolean;
   /** Any change is told, however small against the deadband, but for one that the centre has set itself. */

@@ -90,6 +90,7 @@ function serve(): void {
     for (const [n, command] of byServer) servers[n].command(command);
   }, 5);
   const targets = Array.from({ length: values }, (_, n) => targetOf(n));
+  process.on('SIGTERM', () => process.exit(0));
   process.send?.({ ready: true });
 }
 

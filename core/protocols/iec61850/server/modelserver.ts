@@ -2,7 +2,7 @@ import { concat } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { AssociationSettings, Caller } from '../../mms/association.ts';
 import { MmsServer, type MmsFiles, type MmsObjects } from '../../mms/server.ts';
-import { AccessError, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { AccessError, encodedOnce, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import type { Agreement, ServiceError } from '../../mms/wire/pdu.ts';
 import type { ObjectClass, ObjectName, Variable } from '../../mms/wire/services.ts';
 import { applicationErrorData, type ControlModel } from '../control.ts';
@@ -265,7 +265,7 @@ export class ModelServer {
         if (!isWithin([...object.path, ...path], member.path)) continue;
         for (const block of this.blocks.values()) {
           if (block.ofDataSet !== set || !block.takes(trigger)) continue;
-          value ??= this.memberValue(member);
+          value ??= encodedOnce(this.memberValue(member));
           block.changed(place, value, trigger, now);
         }
       }

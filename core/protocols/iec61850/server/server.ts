@@ -261,7 +261,10 @@ export class IecServer implements Server<IecTargetAt> {
     }
     const data = dataOf(at.cdc, value, held.text);
     const q: Data = { type: 'bits', bits: bitsOf(quality) };
-    const t: Data = { type: 'utcTime', octets: encodeStamp({ time, ...STAMP_QUALITY }) };
+    const t: Data = {
+      type: 'utcTime',
+      octets: encodeStamp({ time, ...STAMP_QUALITY, notSynchronised: update.unsynchronised ?? false }),
+    };
     const path = VALUE_PATHS[at.cdc];
     this.model.set(
       held.object,

@@ -49,6 +49,18 @@ describe('a device that reports', () => {
     expect(pair.words('diagnostic')).toEqual([]);
   });
 
+  test('a time of a clock that is not set stays one', () => {
+    const pair = both().start();
+    pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 5, { unsynchronised: true });
+    pair.run(200);
+    const sources = pair.news.flatMap((one) =>
+      one.type === 'readings'
+        ? one.readings.filter(({ id, event }) => id === 4 && event).map(({ timeSource }) => timeSource)
+        : [],
+    );
+    expect(sources).toEqual(['deviceUnsynchronised']);
+  });
+
   test('several members of one report keep their places, in whatever order they changed', () => {
     const pair = both({ client: { bufferMs: 200 } }).start();
     pair.update('counter', 'HLM/GGIO1.CntRs1[ST]', 'BCR', 77);

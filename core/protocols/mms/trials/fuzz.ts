@@ -46,6 +46,31 @@ const objects = (onWrite: () => void): MmsObjects => ({
   deleteList: () => false,
 });
 
+/** The same octets with a few changed, cut, doubled, left out or invented. */
+export function mutated(octets: Uint8Array, below: (most: number) => number): Uint8Array {
+  const out = [...octets];
+  for (let times = 1 + below(3); times > 0; times--)
+    switch (below(5)) {
+      case 0:
+        out[below(out.length)] = below(256);
+        break;
+      case 1:
+        out.splice(below(out.length), 1 + below(8));
+        break;
+      case 2:
+        out.splice(below(out.length), 0, ...Array.from({ length: 1 + below(8) }, () => below(256)));
+        break;
+      case 3: {
+        const at = below(out.length);
+        out.splice(at, 0, ...out.slice(at, at + 1 + below(20)));
+        break;
+      }
+      default:
+        out[below(out.length)] ^= 1 << below(8);
+    }
+  return Uint8Array.from(out);
+}
+
 export function fuzz(streams: number, random: () => number, clock: () => number): FuzzReport {
   const report: FuzzReport = { streams: 0, taken: 0, longestMs: 0, problems: [] };
   const said = honest();
@@ -53,29 +78,7 @@ export function fuzz(streams: number, random: () => number, clock: () => number)
   const below = (most: number): number => Math.floor(random() * most);
   const pick = <One>(of: readonly One[]): One => of[below(of.length)];
 
-  const changed = (octets: Uint8Array): Uint8Array => {
-    const out = [...octets];
-    for (let times = 1 + below(3); times > 0; times--)
-      switch (below(5)) {
-        case 0:
-          out[below(out.length)] = below(256);
-          break;
-        case 1:
-          out.splice(below(out.length), 1 + below(8));
-          break;
-        case 2:
-          out.splice(below(out.length), 0, ...Array.from({ length: 1 + below(8) }, () => below(256)));
-          break;
-        case 3: {
-          const at = below(out.length);
-          out.splice(at, 0, ...out.slice(at, at + 1 + below(20)));
-          break;
-        }
-        default:
-          out[below(out.length)] ^= 1 << below(8);
-      }
-    return Uint8Array.from(out);
-  };
+  const changed = (octets: Uint8Array): Uint8Array => mutated(octets, below);
 
   for (let n = 0; n < streams; n++) {
     const began = clock();

@@ -8,6 +8,8 @@ import {
   childrenOf,
   constructed,
   context,
+  encodeBer,
+  encoded,
   find,
   integer,
   Malformed,
@@ -87,12 +89,23 @@ const MAX_NESTING = 20;
 
 // ---- writing
 
+/** Octets of structures that go out several times. */
+const KNOWN = new WeakMap<Data, Uint8Array>();
+
+/** Encodes a structure once for all messages that it will be in; it is not to be changed any more. */
+export function encodedOnce(data: Data): Data {
+  if (data.type === 'structure') KNOWN.set(data, encodeBer(dataNode(data)));
+  return data;
+}
+
 export function dataNode(data: Data): Node {
   switch (data.type) {
     case 'array':
       return constructed(context(1), ...data.items.map(dataNode));
-    case 'structure':
-      return constructed(context(2), ...data.items.map(dataNode));
+    case 'structure': {
+      const known = KNOWN.get(data);
+      return known === undefined ? constructed(context(2), ...data.items.map(dataNode)) : encoded(known);
+    }
     case 'boolean':
       return boolean(context(3), data.value);
     case 'bits':
