@@ -21,7 +21,9 @@ export class SclDescriptions implements DescriptionReader {
     const { problems } = this.reader;
     if (scl === null) return { about: '', devices: [], problems };
     const models = new SclModels(scl);
-    const devices = scl.ieds.map((ied) => deviceOf(scl, ied, models.modelOf(ied)));
+    const addresses = new Map<string, ConnectedAccessPoint[]>();
+    for (const one of scl.addresses) addresses.set(one.ied, [...(addresses.get(one.ied) ?? []), one]);
+    const devices = scl.ieds.map((ied) => deviceOf(addresses.get(ied.name) ?? [], ied, models.modelOf(ied)));
     const all = [...problems, ...models.problems, ...addressProblems(scl)];
     return { about: aboutOf(scl), devices, problems: all.sort((a, b) => a.line - b.line) };
   }
@@ -46,8 +48,9 @@ const IPV4 = /^((25[0-5]|2[0-4]\d|1?\d?\d)\.){3}(25[0-5]|2[0-4]\d|1?\d?\d)$/;
 function addressProblems({ addresses, ieds }: Scl): SclProblem[] {
   const problems: SclProblem[] = [];
   const taken = new Map<string, string>();
+  const known = new Map(ieds.map((one) => [one.name, one]));
   for (const { line, ied, accessPoint, parameters } of addresses) {
-    const found = ieds.find(({ name }) => name === ied);
+    const found = known.get(ied);
     if (found === undefined)
       problems.push({ line, severity: 'warning', words: `an address is given for ${ied}, which is not in the file` });
     else if (!found.accessPoints.some(({ name }) => name === accessPoint))
@@ -98,9 +101,8 @@ const portOf = (address: ConnectedAccessPoint | undefined): number | null => {
   return Number.isInteger(port) && port >= 1 && port <= 65_535 ? port : null;
 };
 
-function deviceOf(scl: Scl, ied: Ied, model: Model): DescribedDevice {
+function deviceOf(own: readonly ConnectedAccessPoint[], ied: Ied, model: Model): DescribedDevice {
   const serving = ied.accessPoints.find(({ devices }) => devices.length > 0) ?? ied.accessPoints[0];
-  const own = scl.addresses.filter((one) => one.ied === ied.name);
   const address = own.find(({ accessPoint }) => accessPoint === serving?.name) ?? own[0];
   const ip = address?.parameters.get('IP') ?? '';
   const nodes = ied.accessPoints.flatMap(({ devices }) => devices).flatMap(({ nodes: all }) => all);

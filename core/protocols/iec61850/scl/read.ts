@@ -34,6 +34,9 @@ export class SclReader {
     templates: { nodes: new Map(), objects: new Map(), structures: new Map(), enumerations: new Map() },
   };
   private elements = 0;
+  /** Elements of somebody's own that are open. */
+  private privately = 0;
+  private readonly names = new Set<string>();
   private failed = false;
   private ied: Ied | null = null;
   private device: LDevice | null = null;
@@ -95,9 +98,11 @@ export class SclReader {
     const { line } = this.parser;
     this.stack.push({ name, line, text: '' });
     // What is private to somebody may be called anything.
-    if (this.stack.some((frame) => frame.name === 'Private')) return;
-    const attributes = new Map(Object.entries(tag.attributes).map(([key, value]) => [localName(key), String(value)]));
-    const of = (key: string): string => (attributes.get(key) ?? '').trim();
+    if (name === 'Private') this.privately++;
+    if (this.privately > 0) return;
+    const { attributes } = tag;
+    // Attributes of the language have no prefix.
+    const of = (key: string): string => (attributes[key] ?? '').trim();
     this.element(name, of, line);
   }
 
@@ -157,7 +162,8 @@ export class SclReader {
     if (ied.name === '') this.report('problem', 'an IED has no name');
     else if (!NAME.test(ied.name))
       this.report('problem', `the IED "${ied.name}" has a name that is none: letters, digits and _`);
-    if (this.scl.ieds.some((one) => one.name === ied.name)) this.report('problem', `there are two IEDs ${ied.name}`);
+    if (this.names.has(ied.name)) this.report('problem', `there are two IEDs ${ied.name}`);
+    this.names.add(ied.name);
     this.ied = ied;
     this.scl.ieds.push(ied);
   }
@@ -288,7 +294,8 @@ export class SclReader {
 
   private close(): void {
     const frame = this.stack.pop();
-    if (frame === undefined || this.stack.some(({ name }) => name === 'Private')) return;
+    if (frame?.name === 'Private') this.privately--;
+    if (frame === undefined || this.privately > 0) return;
     const text = frame.text.trim();
     switch (frame.name) {
       case 'IED':

@@ -2,16 +2,12 @@
   import { goto } from '$app/navigation';
   import { pointsFromSurvey } from '@halvix/core/survey';
   import { KIND_WORDS } from '@halvix/core/point';
-  import {
-    definitionOf,
-    PROTOCOLS,
-    type DescribedDevice,
-    type DescribedPoint,
-    type Described,
-  } from '@halvix/core/protocols';
+  import { definitionOf, PROTOCOLS, type DescribedPoint } from '@halvix/core/protocols';
+  import { onDestroy } from 'svelte';
   import { SvelteMap, SvelteSet } from 'svelte/reactivity';
   import { Changes } from '$lib/build/changes.ts';
-  import type { DescribeNews } from '$lib/build/describe.worker.ts';
+  import { codesFor, DescriptionReading } from '$lib/build/describe.ts';
+  import type { Summary, Which } from '$lib/build/describe.worker.ts';
   import { newDevice, newLink } from '$lib/build/devices.ts';
   import { draft } from '$lib/build/draft.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
@@ -28,88 +24,73 @@
 
   let file = $state<File | null>(null);
   let octets = $state<number | null>(null);
-  let described = $state.raw<Described | null>(null);
+  let described = $state.raw<Summary | null>(null);
   let problem = $state<string | null>(null);
   const chosen = new SvelteSet<number>();
   const codes = new SvelteMap<number, string>();
   let open = $state<number | null>(null);
-  let which = $state<'reported' | 'all'>('reported');
+  let which = $state<Which>('reported');
+  let shown = $state.raw<DescribedPoint[]>([]);
   let station = $state('');
   let newStation = $state('');
   let filter = $state('');
   let showsAll = $state(false);
   let taking = $state(false);
-  let worker: Worker | null = null;
+  let reading: DescriptionReading | null = null;
+
+  onDestroy(() => reading?.end());
 
   const MOST_PROBLEMS = 8;
   const MOST_SHOWN = 300;
+  /** Rows that are drawn; the filter finds the others. */
+  const MOST_ROWS = 200;
   const stations = $derived(draft.of('station').map(({ document }) => document));
   const problems = $derived(described?.problems ?? []);
   const shownProblems = $derived(showsAll ? problems : problems.slice(0, MOST_PROBLEMS));
 
   function take(given: File | undefined): void {
     if (!given) return;
-    worker?.terminate();
+    reading?.end();
     [file, octets, described, problem, open] = [given, 0, null, null, null];
     chosen.clear();
     codes.clear();
-    worker = new Worker(new URL('../../../../lib/build/describe.worker.ts', import.meta.url), { type: 'module' });
-    worker.onmessage = ({ data: news }: MessageEvent<DescribeNews>): void => {
-      if (news.type === 'progress') octets = news.octets;
-      else if (news.type === 'failed') [problem, octets] = [`The file cannot be read: ${news.words}.`, null];
-      else show(news.described);
-    };
-    worker.onerror = (event): void => void ([problem, octets] = [`The file cannot be read: ${event.message}.`, null]);
-    worker.postMessage({ protocol, file: given });
+    reading = new DescriptionReading(protocol, given, {
+      progress: (count) => (octets = count),
+      done: show,
+      failed: (words) => ([problem, octets] = [`The file cannot be read: ${words}.`, null]),
+    });
   }
 
-  function show(read: Described): void {
+  async function look(at: number): Promise<void> {
+    open = open === at ? null : at;
+    shown = open === null ? [] : ((await reading?.points([at], which))?.[0] ?? []);
+  }
+
+  function show(read: Summary): void {
     [described, octets] = [read, null];
     const taken = draft.of('device').map(({ document }) => document.code);
-    read.devices.forEach(({ name, points }, at) => {
-      const code = codeOf(name, taken);
-      taken.push(code);
-      codes.set(at, code);
-      if (read.devices.length === 1 && points.length > 0) chosen.add(at);
-    });
-    station =
-      stations.find(({ code }) => read.devices.some(({ name }) => name.toUpperCase().startsWith(code)))?.code ??
-      stations[0]?.code ??
-      '';
+    codesFor(
+      read.devices.map(({ name }) => name),
+      taken,
+    ).forEach((code, at) => codes.set(at, code));
+    if (read.devices.length === 1 && read.devices[0].counts.all > 0) chosen.add(0);
+    const near = stations.find(({ code }) => read.devices.some(({ name }) => name.toUpperCase().startsWith(code)));
+    station = (near ?? stations[0])?.code ?? '';
   }
 
-  /** The name as a code; with a number behind it where that is taken. */
-  function codeOf(name: string, taken: readonly string[]): string {
-    const base =
-      name
-        .toUpperCase()
-        .replace(/[^A-Z0-9-]+/g, '-')
-        .replace(/^-+|-+$/g, '')
-        .slice(0, 20) || 'DEVICE';
-    for (let n = 1; ; n++) {
-      const next = n === 1 ? base : `${base}-${n}`;
-      if (!taken.includes(next)) return next;
-    }
-  }
-
-  /** What none of its reports carries is left out, unless there are none. */
-  const pointsOf = ({ points }: DescribedDevice): DescribedPoint[] => {
-    const reported = points.filter(({ isReported }) => isReported);
-    return which === 'all' || reported.length === 0 ? [...points] : reported;
-  };
   const rows = $derived(
     (described?.devices ?? [])
-      .map((device, at) => ({ device, at, points: pointsOf(device) }))
+      .map((device, at) => ({ device, at, count: device.counts[which] }))
       .filter(({ device }) =>
         `${device.name} ${device.description} ${device.about}`.toLowerCase().includes(filter.trim().toLowerCase()),
       ),
   );
   const takenRows = $derived(
     (described?.devices ?? []).flatMap((device, at) =>
-      chosen.has(at) ? [{ device, at, points: pointsOf(device) }] : [],
+      chosen.has(at) ? [{ device, at, count: device.counts[which] }] : [],
     ),
   );
-  const count = $derived(takenRows.reduce((sum, { points }) => sum + points.length, 0));
+  const count = $derived(takenRows.reduce((sum, one) => sum + one.count, 0));
   const clash = $derived.by((): string | null => {
     const taken = draft.of('device').map(({ document }) => document.code);
     for (const { at, device } of takenRows) {
@@ -143,7 +124,9 @@
       changes.put('station', undefined, { code: at, name, description: '' });
     }
     const linkCodes: string[] = [];
-    for (const { device, at: place, points } of takenRows) {
+    const places = takenRows.map(({ at: place }) => place);
+    const points = (await reading?.points(places, which)) ?? [];
+    for (const [n, { device, at: place }] of takenRows.entries()) {
       const code = codes.get(place) ?? '';
       let link = freeLink(code);
       for (let n = 2; linkCodes.includes(link); n++) link = `${code}-${n}`;
@@ -164,7 +147,7 @@
         },
         settings: { ...fresh.settings, ...device.settings },
       });
-      for (const document of pointsFromSurvey(points, protocol)) changes.put('point', undefined, document, code);
+      for (const document of pointsFromSurvey(points[n], protocol)) changes.put('point', undefined, document, code);
     }
     const outcome = await draft.change(
       `take ${takenRows.length} from ${file?.name ?? 'a file'}`,
@@ -236,7 +219,7 @@
       <div class="flex flex-wrap items-center gap-3">
         <label class="flex items-center gap-2"
           >Points
-          <select class="field" bind:value={which}>
+          <select class="field" bind:value={which} onchange={() => (open = null)}>
             <option value="reported">that are reported or operated</option>
             <option value="all">all values</option>
           </select></label
@@ -255,7 +238,7 @@
         {/if}
         {#if described.devices.length > 5}
           <input class="field" placeholder="filter" aria-label="Filter" bind:value={filter} />
-          <button class="button" onclick={() => rows.forEach(({ at, points }) => points.length > 0 && chosen.add(at))}
+          <button class="button" onclick={() => rows.forEach(({ at, count: own }) => own > 0 && chosen.add(at))}
             >Choose all shown</button
           >
           <button class="button" onclick={() => chosen.clear()}>Choose none</button>
@@ -283,13 +266,13 @@
             </tr>
           </thead>
           <tbody>
-            {#each rows as { device, at, points } (at)}
+            {#each rows.slice(0, MOST_ROWS) as { device, at, count: own } (at)}
               <tr class="border-b border-rule last:border-0" data-testid="described-{device.name}">
                 <td class="px-2.5 py-1.5"
                   ><input
                     type="checkbox"
                     aria-label="Take {device.name}"
-                    disabled={points.length === 0}
+                    disabled={own === 0}
                     checked={chosen.has(at)}
                     onchange={() => (chosen.has(at) ? chosen.delete(at) : chosen.add(at))}
                   /></td
@@ -308,11 +291,9 @@
                 <td class="mono px-2.5 py-1.5">{device.host || 'not said'}</td>
                 <td class="px-2.5 py-1.5 text-soft">{device.notes.join(', ')}</td>
                 <td class="mono px-2.5 py-1.5 text-right">
-                  {#if points.length > 0}
-                    <button
-                      class="text-accent underline"
-                      aria-expanded={open === at}
-                      onclick={() => (open = open === at ? null : at)}>{points.length}</button
+                  {#if own > 0}
+                    <button class="text-accent underline" aria-expanded={open === at} onclick={() => void look(at)}
+                      >{own}</button
                     >
                   {:else}0{/if}
                 </td>
@@ -321,7 +302,7 @@
                 <tr class="border-b border-rule last:border-0">
                   <td colspan="7" class="px-6 py-2">
                     <ul class="max-h-[300px] overflow-y-auto">
-                      {#each points.slice(0, MOST_SHOWN) as point (point.address)}
+                      {#each shown.slice(0, MOST_SHOWN) as point (point.address)}
                         <li class="grid grid-cols-[44px_minmax(260px,1fr)_minmax(160px,1fr)_60px] gap-2 text-[12.5px]">
                           <span class="mono text-soft">{KIND_WORDS[point.kind].short}</span>
                           <span class="mono truncate">{point.address}</span>
@@ -330,13 +311,16 @@
                         </li>
                       {/each}
                     </ul>
-                    {#if points.length > MOST_SHOWN}<p class="text-soft">and {points.length - MOST_SHOWN} more</p>{/if}
+                    {#if shown.length > MOST_SHOWN}<p class="text-soft">and {shown.length - MOST_SHOWN} more</p>{/if}
                   </td>
                 </tr>
               {/if}
             {/each}
           </tbody>
         </table>
+        {#if rows.length > MOST_ROWS}
+          <p class="px-2.5 py-1.5 text-soft">and {rows.length - MOST_ROWS} more: the filter finds them</p>
+        {/if}
       </div>
     {/if}
   {/if}
