@@ -204,6 +204,8 @@ export interface DeviceSide<Settings, Draft extends At> extends Side<Settings> {
   polls: (settings: Settings) => { what: string; everyMs: number }[];
   /** Which requests bring a list, on such a link; null: the protocol does not plan any. */
   requests: ((points: readonly Placed<Draft>[], settings: Settings, link: LinkTiming) => RequestPlan) | null;
+  /** Sessions take turns on a link; else each has its connection for itself. */
+  takesTurns: boolean;
   /** What its session knows beside its points, in a word or two for people; null: nothing. */
   details: string | null;
   /** What a trial does, in a line, and its steps. */

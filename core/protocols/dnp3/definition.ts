@@ -45,6 +45,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
       { what: 'all values', everyMs: integrityPeriodMs },
     ],
     requests: null,
+    takesTurns: true,
     details: null,
     trial: {
       words: 'connects, asks for the link status, reads class 0; changes nothing',

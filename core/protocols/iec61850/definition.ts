@@ -40,6 +40,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       { what: 'all values of a report', everyMs: integrityMs },
     ],
     requests: null,
+    takesTurns: false,
     details: 'Reports and delays',
     trial: {
       words: 'associates, asks what it is and which logical devices it has; changes nothing',

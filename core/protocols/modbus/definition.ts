@@ -46,6 +46,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
     timeBounds: () => null,
     polls: (settings) => GROUPS.map((group) => ({ what: `group ${group}`, everyMs: periodOf(settings, group) })),
     requests: requestPlan,
+    takesTurns: true,
     details: null,
     trial: {
       words: 'connects, asks for an identification and reads one register; changes nothing',

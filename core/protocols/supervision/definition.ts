@@ -27,6 +27,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     timeBounds: () => null,
     polls: () => [],
     requests: null,
+    takesTurns: false,
     details: null,
     trial: { words: '', steps: {} },
     orders: {

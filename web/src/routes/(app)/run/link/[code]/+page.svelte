@@ -19,6 +19,7 @@
   const devices = $derived(data.frame.devices.filter((device) => device.link.code === link.code));
   const centres = $derived(data.frame.outbounds.filter((outbound) => outbound.link === link.code));
   const codes = $derived(devices.map(({ code }) => code));
+  const takesTurns = $derived(definitionOf(devices[0]?.protocol ?? FIRST_PROTOCOL).device.takesTurns);
   const use = $derived(lane ? lineUse(lane) : null);
   const round = $derived(lane ? roundMs(lane) : null);
   const percent = (share: number): string => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
@@ -40,6 +41,7 @@
       return link.type === 'tcpServer'
         ? `Connected for ${age(clock.now - state_.since)}`
         : `Open for ${age(clock.now - state_.since)}`;
+    if (!takesTurns) return `Connected for ${age(clock.now - state_.since)}; its device has the connection for itself`;
     if (round === null) return 'Connected; nobody has been asked yet';
     const every = `Each device is asked every ${round < 1000 ? `${Math.round(round)} ms` : `${(round / 1000).toFixed(1)} s`} or sooner`;
     return use && link.line.bitRate > 0 ? `${every}; the line is in use ${percent(1 - use.idle)} of the time` : every;
@@ -61,7 +63,8 @@
       .map((words) => words.replace(/\D/g, ''));
     return classes.length > 0 ? `class ${classes.join(', ')}` : '';
   };
-  const columns: Column<Row>[] = [
+  const OF_TURNS = ['address', 'cycle', 'turns', 'silent', 'line', 'waiting'];
+  const ALL_COLUMNS: Column<Row>[] = [
     { key: 'code', title: 'Device', width: '92px', mono: true, text: (row) => row.code },
     { key: 'name', title: 'Name', width: 'minmax(120px,1fr)', text: (row) => row.name },
     {
@@ -117,6 +120,7 @@
     { key: 'waiting', title: 'Not fetched', width: '104px', text: waiting },
     { key: 'clock', title: 'Its clock', width: '136px', mono: true, text: clockWords },
   ];
+  const columns = $derived(ALL_COLUMNS.filter(({ key }) => takesTurns || !OF_TURNS.includes(key)));
 
   let told = $state<string | null>(null);
   const broadcasts = $derived(definitionOf(devices[0]?.protocol ?? FIRST_PROTOCOL).device.orders.broadcasts);
@@ -164,6 +168,8 @@
         {/each}
       </tbody>
     </table>
+  {:else if !takesTurns}
+    <p class="text-soft">What goes over it is seen with the device.</p>
   {:else if lane}
     {#if use && use.overMs > 0 && link.line.bitRate > 0}
       <div class="flex max-w-[980px] flex-col gap-1">
