@@ -24,7 +24,10 @@ function howItCame(origin: LivePoint['origin']): Pick<Trail, 'frames' | 'message
   const { measured, carrier } = origin;
   const { carried } = carrier;
   return {
-    frames: carried.frames(measured).map(({ octets, ...frame }) => ({ octets: toHex(octets), ...frame })),
+    frames: carried.frames(measured).map(({ octets, quiet = [], lines = [], ...frame }) => ({
+      ...{ octets: toHex(octets), ...frame },
+      ...{ quiet: [...quiet], lines: [...lines] },
+    })),
     message: carried.words(),
     object: carried.form(measured),
     said: carried.said(measured),

@@ -17,7 +17,18 @@ export const trailSchema = z.object({
     cause: z.string(),
   }),
   /** The link frames that carried it; marked: positions of its own octets in each. Null: the engine made it. */
-  frames: z.array(z.object({ octets: z.string(), marked: z.array(z.number()), bit: z.number().nullable() })).nullable(),
+  frames: z
+    .array(
+      z.object({
+        octets: z.string(),
+        marked: z.array(z.number()),
+        bit: z.number().nullable(),
+        /** Positions of headers and checksums, and those at which lines begin. */
+        quiet: z.array(z.number()).default([]),
+        lines: z.array(z.number()).default([]),
+      }),
+    )
+    .nullable(),
   message: z.string().nullable(),
   object: z.string().nullable(),
   /** What the device said of the value's quality, in the protocol's words; null: nothing. */

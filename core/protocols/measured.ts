@@ -26,6 +26,10 @@ export interface MarkedFrame {
   marked: number[];
   /** Of packed bits: the bit in the marked octet. */
   bit: number | null;
+  /** Positions of octets that only carry: headers and checksums. Absent: none. */
+  quiet?: readonly number[];
+  /** Positions at which lines begin, where the frame has parts; absent: sixteen octets a line. */
+  lines?: readonly number[];
 }
 
 /** The message that carried readings, kept for their trail: what people ask of it is worked out when they do. */

@@ -33,6 +33,7 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
       octets: this.carriers[frame],
       marked: positions,
       bit,
+      ...layoutOf(this.carriers[frame].length),
     }));
   }
 
@@ -40,6 +41,19 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
     return addressWords(kind, index);
   }
 }
+
+/** A header of ten octets, then blocks of sixteen with two of checksum behind each (IEEE 1815, 9.2). */
+function layoutOf(length: number): { quiet: number[]; lines: number[] } {
+  const [quiet, lines]: [number[], number[]] = [[], []];
+  for (let at = 0, size = HEADER; at < length; at += size, size = BLOCK) {
+    const end = Math.min(length, at + size);
+    lines.push(at);
+    for (let octet = at === 0 ? 0 : end - 2; octet < end; octet++) quiet.push(octet);
+  }
+  return { quiet, lines };
+}
+const HEADER = 10;
+const BLOCK = 18;
 
 /** The numbers of a device's points, by kind and index. */
 export class PointNumbers {

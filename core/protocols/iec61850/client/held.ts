@@ -1,10 +1,8 @@
 import { Quality } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
-import { dataWords } from '../../mms/describe.ts';
 import { accessErrorWords, type AccessResult, type Data } from '../../mms/wire/data.ts';
 import { placeOf } from '../../mms/wire/place.ts';
-import { print } from '../model/reference.ts';
 import { bitWords, qualityOf } from '../quality.ts';
 import type { Stamp } from '../time.ts';
 import { partOf, rawOf, stampOf, type RawValue } from './values.ts';
@@ -117,9 +115,13 @@ export class CarryingMessage implements Carrying<ModelReading> {
     return this.inWords();
   }
 
-  form({ data, wanted }: ModelReading): string {
+  form({ data }: ModelReading): string {
     if (data.type === 'failure') return accessErrorWords(data.code);
-    return `${FORMS[data.type]} ${dataWords(data)}, ${print(wanted.value)}`;
+    return data.type === 'float'
+      ? `float ${data.width}`
+      : data.type === 'bits'
+        ? `${data.bits.length} bits`
+        : FORMS[data.type];
   }
 
   said({ bits }: ModelReading): string | null {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Trail } from '@halvix/core/path';
 
-  /** The frames that carried a reading, sixteen octets a line as the checksums fall, the reading's own ones marked. */
+  /** The frames that carried a reading, line by line as they are made, the reading's own octets marked. */
   let { frames }: { frames: NonNullable<Trail['frames']> } = $props();
 
   interface Octet {
@@ -10,18 +10,11 @@
     quiet: boolean;
   }
 
-  /** Header of ten octets, then blocks of sixteen with two of checksum after each. */
-  function lines({ octets, marked }: NonNullable<Trail['frames']>[number]): Octet[][] {
-    const all = octets.split(' ');
-    const own = new Set(marked);
-    const result: Octet[][] = [];
-    for (let at = 0, size = 10; at < all.length; at += size, size = 18) {
-      const end = Math.min(all.length, at + size);
-      result.push(
-        all.slice(at, end).map((text, i) => ({ text, marked: own.has(at + i), quiet: at === 0 || at + i >= end - 2 })),
-      );
-    }
-    return result;
+  const A_LINE = 16;
+  function lines({ octets, marked, quiet, lines: begins }: NonNullable<Trail['frames']>[number]): Octet[][] {
+    const all = octets.split(' ').map((text, at) => ({ text, marked: marked.includes(at), quiet: quiet.includes(at) }));
+    const starts = begins.length > 0 ? begins : all.flatMap((_, at) => (at % A_LINE === 0 ? [at] : []));
+    return starts.map((at, n) => all.slice(at, starts[n + 1]));
   }
 
   /** Long frames are cut down to the lines around the marked octets. */
