@@ -38,6 +38,7 @@ const surveyed = z.object({
   /** What the device calls it, and its unit, where it says so. */
   name: z.string().optional(),
   unit: z.string().optional(),
+  time: z.number().nullable().optional(),
 });
 
 export const probeResultSchema = z.object({

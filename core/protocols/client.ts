@@ -59,6 +59,8 @@ export interface SurveyedPoint {
   /** What the device calls it, and its unit, where it says so. */
   name?: string;
   unit?: string;
+  /** The device's own, of the value. */
+  time?: Instant | null;
 }
 
 /** What a session knows beside its points, as a table for people. */

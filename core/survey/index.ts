@@ -25,6 +25,8 @@ export function compareSurvey(surveyed: readonly SurveyedPoint[], list: readonly
   const missing = list.filter((point) => addressOf(point) !== '' && !answered.has(addressOf(point)));
   const otherKind = missing.flatMap((point) => {
     const { number } = definitionOf(point.at.protocol).points;
+    // Where addresses are no numbers, nothing is at the same one under another kind.
+    if (number(point.at) === null) return [];
     const answers = unlisted.find(({ kind, address }) => {
       const read = LIKE[kind] === LIKE[point.kind] ? readAddress(point.at.protocol, address) : null;
       return read !== null && number(read.at) === number(point.at);

@@ -8,6 +8,7 @@ import type {
   ClientPoint,
   DetailTable,
   FileOrder,
+  SurveyedPoint,
 } from '../../client.ts';
 import { MmsClient, type Answer, type Told } from '../../mms/client.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
@@ -538,12 +539,22 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
         standing.client,
         ({ model, found, problems }) => {
           const problem = model === null || problems.length > 0 ? problems.slice(0, 5).join('; ') : null;
-          end(problem, { found, attributes });
+          end(problem, { found: this.asListed(found), attributes });
         },
         at,
       );
       this.collect(at);
     });
+  }
+
+  /** What was found for a point of the list is called as the list calls it: a data object stands for its value. */
+  private asListed(found: readonly SurveyedPoint[]): SurveyedPoint[] {
+    const own = new Map(
+      this.wanted
+        .filter(({ point }) => point.at.fc !== 'CO')
+        .map(({ point, value }) => [print(value), `${point.at.reference}[${point.at.fc}]`] as const),
+    );
+    return found.map((one) => ({ ...one, address: own.get(one.address) ?? one.address }));
   }
 
   private order(id: string, order: Order | FileOrder, now: Instant): void {

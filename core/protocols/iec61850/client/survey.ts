@@ -9,7 +9,7 @@ import { operablesOf, pointsOf, typeAt, type Model, type ModelPoint } from '../m
 import { print, type Reference } from '../model/reference.ts';
 import { bitWords } from '../quality.ts';
 import { octetsOfType, variableOf } from './reads.ts';
-import { partOf, rawOf } from './values.ts';
+import { partOf, rawOf, stampOf } from './values.ts';
 import { stepsTo } from './wanted.ts';
 
 /** What a device has, with the present value, the unit and the description of each point. */
@@ -102,13 +102,15 @@ function foundIn(
   points: readonly ModelPoint[],
   results: ReadonlyMap<string, AccessResult>,
 ): SurveyedPoint[] {
-  const pointOf = ({ kind, value, quality }: ModelPoint): SurveyedPoint => {
+  const pointOf = ({ kind, value, quality, time }: ModelPoint): SurveyedPoint => {
     const data = partAt(model, results, value);
     const raw = data && data.type !== 'failure' ? rawOf(kind, data) : null;
     const bits = quality && partAt(model, results, quality);
+    const stamp = time && stampOf(partAt(model, results, time));
     return {
       ...{ kind, address: print(value), form: data === null ? '' : dataWords(data), value: raw?.raw ?? 0 },
       said: bits?.type === 'bits' ? bitWords(bits.bits) : data?.type === 'failure' ? dataWords(data) : '',
+      time: stamp?.time ?? null,
       ...aboutOf(model, results, value),
     };
   };

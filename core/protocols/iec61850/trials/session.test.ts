@@ -323,6 +323,10 @@ describe('a survey', () => {
       'setpoint HLM/GGIO1.AnOut1[CO]',
       'output HLM/XCBR1.Pos[CO]',
     ]);
+    // As the list calls it, where that names a data object.
+    expect(found.map(({ address }) => address)).toEqual(expect.arrayContaining(['HLM/GGIO1.CntRs1[ST]']));
+    expect(found.map(({ address }) => address)).not.toContain('HLM/GGIO1.CntRs1.actVal[ST]');
+    expect(found.find(({ address }) => address === 'HLM/GGIO1.AnIn1.mag.f[MX]')?.time).toBeGreaterThan(0);
     expect(surveyed?.attributes).toContainEqual({ name: 'vendor', text: 'Halvix' });
   });
 });

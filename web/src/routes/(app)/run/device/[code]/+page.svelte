@@ -306,6 +306,9 @@
             <button class="button" onclick={() => (restarting = true)}>restart…</button>
           {/if}
           {#if asks.files}<a class="button plain" href="/run/device/{device.code}/files">give its files…</a>{/if}
+          {#if data.person.role === 'engineer' && isOnLink(device)}
+            <a class="button plain" href="/run/device/{device.code}/model">tell all that it has…</a>
+          {/if}
           {#if ordered}<span role="status">{ordered}</span>{/if}
         </p>
       {/if}
