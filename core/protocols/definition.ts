@@ -289,6 +289,22 @@ export interface DescriptionFile {
   reader: () => Promise<DescriptionReader>;
 }
 
+/** What an outbound offers, as a file for the people at the other end. */
+export interface OfferFile<Settings, Target extends At> {
+  /** `its model as a file (CID)`. */
+  words: string;
+  extension: string;
+  /** `host`: where it is reached; empty: not known. Made by what is only loaded when somebody wants it. */
+  make: (offer: {
+    code: string;
+    centre: string;
+    host: string;
+    port: number;
+    settings: Settings;
+    points: readonly { kind: PointKind; at: Target; name: string; unit: string }[];
+  }) => Promise<string>;
+}
+
 /** One protocol. */
 export interface Definition<
   Settings,
@@ -328,5 +344,12 @@ export interface Definition<
    * unless somebody says otherwise.
    */
   outbound:
-    (Side<OutboundSettings> & { links: readonly LinkType[]; port: number; targets: TargetAddressing<Target> }) | null;
+    | (Side<OutboundSettings> & {
+        links: readonly LinkType[];
+        port: number;
+        targets: TargetAddressing<Target>;
+        /** Absent: there is no such file. */
+        file?: OfferFile<OutboundSettings, Target>;
+      })
+    | null;
 }

@@ -80,5 +80,10 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     ends: serverEnds,
     check: () => [],
     targets,
+    file: {
+      words: 'Model as a file (CID)',
+      extension: '.cid',
+      make: async (offer) => (await import('./scl/offer.ts')).offerFile(offer),
+    },
   },
 };

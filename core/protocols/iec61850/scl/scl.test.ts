@@ -2,7 +2,10 @@ import { describe, expect, test } from 'vitest';
 import type { Described } from '../../definition.ts';
 import { devicesOf, reportsOf, type WantedObject } from '../server/made.ts';
 import type { Reference } from '../model/reference.ts';
+import { serverSettings } from '../settings.ts';
+import { Both, listed, offered } from '../trials/both.ts';
 import { SclDescriptions } from './describe.ts';
+import { offerFile } from './offer.ts';
 import { sclOf } from './write.ts';
 
 const object = (node: string, name: string, cdc: string, model: WantedObject['model'] = 'statusOnly') => ({
@@ -69,6 +72,35 @@ describe('a file of our own', () => {
     const names = devicesOf(objects, [], { vendor: '', isProxy: false })[0].nodes.map(({ name }) => name);
     expect(new Set(device.points.map(({ address }) => address.split(/[/.]/)[1])).size).toBe(names.length);
     expect(found.get('HLMB1/CSWI1.Pos[CO]')?.name).toBe('CSWI1 Pos & more (2)');
+  });
+});
+
+describe('a file of what we offer', () => {
+  test('has what our server has, under the same references', () => {
+    const points = [
+      offered('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS', { name: 'Door <east> & "west"', unit: '' }),
+      offered('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', { name: 'Current', unit: 'A' }),
+      offered('doubleBit', 'HLM/XCBR1.Pos[ST]', 'DPC', { name: 'Breaker' }),
+      offered('output', 'HLM/XCBR1.Pos[CO]', 'DPC', { name: 'Breaker' }),
+      offered('counter', 'FNK/GGIO1.CntRs1[ST]', 'BCR', { name: 'Volume', unit: 'm³' }),
+      offered('text', 'FNK/GGIO1.TxtIn1[ST]', 'VSS', { name: 'Serial' }),
+    ];
+    const text = offerFile({
+      ...{ code: 'QSM-1', centre: 'Quillstone', host: '10.9.8.7', port: 10_102, settings: serverSettings.parse({}) },
+      points: points.map(({ kind, at, name = '', unit = '' }) => ({ kind, at, name, unit })),
+    });
+    const { problems, devices } = described(text);
+    expect(problems).toEqual([]);
+    expect(devices[0]).toMatchObject({ name: 'HALVIX_QSM_1', host: '10.9.8.7', port: 10_102 });
+    // What a client finds out on line is what the file says, point for point.
+    const pair = new Both([listed(1, 'binary', 'HLM/GGIO1.Ind1.stVal[ST]')], points).start();
+    pair.command({ type: 'survey', id: 's' });
+    pair.run(1000);
+    const found = pair.news.find((one) => one.type === 'surveyed')?.found ?? [];
+    expect(found.length).toBeGreaterThan(10);
+    expect(devices[0].points.map(({ kind, address }) => `${kind} ${address}`).sort()).toEqual(
+      found.map(({ kind, address }) => `${kind} ${address}`).sort(),
+    );
   });
 });
 

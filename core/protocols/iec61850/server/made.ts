@@ -104,22 +104,34 @@ export function devicesOf(
 }
 const CONTROLLED = new Set(['SPC', 'DPC', 'INC', 'APC', 'ENC']);
 
+/** A point as it is offered. */
+type OfferedPoint = Pick<ServerPoint<IecTargetAt>, 'at' | 'name' | 'unit'>;
+
+/** The data objects that offered points make: where status and control are at one, it is one. */
+export function offeredObjects(
+  points: readonly OfferedPoint[],
+  { controlModel }: Pick<ServerSettings, 'controlModel'>,
+): { objects: (WantedObject & { description: string; unit: string; at: IecTargetAt })[]; members: Reference[] } {
+  const isOperable = new Set(points.filter(({ at }) => at.fc === 'CO').map(({ at }) => keyOf(at)));
+  const byKey = new Map(points.map((point) => [keyOf(point.at), point] as const));
+  const objects = [...byKey].map(([key, { at, name = '', unit = '' }]) => ({
+    ...{ device: at.device, node: at.node, object: at.object, cdc: at.cdc as string },
+    model: isOperable.has(key) ? controlModel : ('statusOnly' as const),
+    ...{ description: name, unit, at },
+  }));
+  return { objects, members: objects.map(({ at }) => objectOf(at)) };
+}
+
 /** The model for what is mapped. */
 export function madeModel(points: readonly ServerPoint<IecTargetAt>[], settings: ServerSettings): ModelPlan {
-  const objects: WantedObject[] = [];
+  const { objects, members } = offeredObjects(points, settings);
   const values: [Reference, Data][] = [];
   const operated: { object: Reference; model: ControlModel }[] = [];
-  const members: Reference[] = [];
-  const seen = new Set<string>();
-  const isOperable = new Set(points.filter(({ at }) => at.fc === 'CO').map(({ at }) => keyOf(at)));
-  for (const { at, name = '', unit = '' } of points) {
-    if (seen.has(keyOf(at))) continue;
-    seen.add(keyOf(at));
-    const model = isOperable.has(keyOf(at)) ? settings.controlModel : 'statusOnly';
-    objects.push({ ...at, model });
+  for (const { at, model, description, unit } of objects) {
     const object = objectOf(at);
     const place = (fc: Constraint, ...path: string[]): Reference => ({ ...object, fc, path: [at.object, ...path] });
-    values.push([place('DC', 'd'), text(ascii(name))], [place('DC', 'dU'), { type: 'text', text: name, wide: true }]);
+    values.push([place('DC', 'd'), text(ascii(description))]);
+    values.push([place('DC', 'dU'), { type: 'text', text: description, wide: true }]);
     if (at.cdc === 'MV' || at.cdc === 'APC' || at.cdc === 'INC' || at.cdc === 'BCR') {
       const [si, multiplier] = unitNumber(unit);
       values.push([place('CF', 'units', 'SIUnit'), whole(si)], [place('CF', 'units', 'multiplier'), whole(multiplier)]);
@@ -128,7 +140,6 @@ export function madeModel(points: readonly ServerPoint<IecTargetAt>[], settings:
     if (CONTROLLED.has(at.cdc))
       values.push([place('CF', 'sboTimeout'), { type: 'unsigned', value: settings.selectMs }]);
     if (model !== 'statusOnly') operated.push({ object: { ...object, fc: 'CO' }, model });
-    members.push(object);
   }
   const devices = devicesOf(objects, values, { vendor: 'Halvix', isProxy: true });
   return { devices, values, operated, ...reportsOf(members, settings) };

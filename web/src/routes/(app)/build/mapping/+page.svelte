@@ -3,7 +3,8 @@
   import { misfitOf, type MappingConfig } from '@halvix/core/config';
   import { applyRule, usualNumbering, type MappingRule } from '@halvix/core/mapping';
   import { isControl } from '@halvix/core/point';
-  import { addressOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
+  import { addressOf, definitionOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
+  import { download } from '$lib/build/forms.ts';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -162,6 +163,32 @@
     { key: 'actions', title: '', width: '128px', actions: true, text: () => '' },
   ]);
 
+  // ---- what the other end may want as a file
+
+  const file = $derived(outbound ? (definitionOf(outbound.protocol).outbound?.file ?? null) : null);
+  async function saveFile(): Promise<void> {
+    if (!outbound || !file) return;
+    const link = draft.of('link').find(({ document }) => document.code === outbound.link)?.document;
+    const { code, centre, settings } = outbound;
+    const named = new Map(
+      points.map(({ parent, document }) => [`${parent} ${addressOf(document)}`, document] as const),
+    );
+    const offered = here.map(({ document: { device, point, target } }) => {
+      const source = named.get(`${device} ${point}`);
+      const unit = target.value === 'engineering' ? (source?.unit ?? '') : '';
+      return { kind: target.kind, at: target.at, name: source ? `${device} ${source.name}` : point, unit };
+    });
+    const text = await file.make({
+      code,
+      centre,
+      host: link?.host ?? '',
+      port: link?.port ?? 0,
+      settings,
+      points: offered,
+    });
+    download(`${code}${file.extension}`, text, 'application/xml');
+  }
+
   // ---- the rule
 
   let rule = $state<MappingRule>({
@@ -229,6 +256,8 @@
     <span class="grow"></span>
     {#if outbound}
       <a class="button plain" href="/build/mapping/sheet?outbound={chosen}">Sheet for {outbound.centre}</a>
+      {#if file}<button class="button" disabled={here.length === 0} onclick={() => void saveFile()}>{file.words}</button
+        >{/if}
       <a class="button plain" href="/build/outbound/{chosen}">Its settings</a>
     {/if}
   </div>
