@@ -55,6 +55,27 @@ test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
   await expect(page.getByTestId('details-reports')).toContainText('HLMB1/LLN0$BR$brcbMeasured01');
   await page.getByRole('button', { name: 'HLMB1/LLN0$BR$brcbMeasured01' }).click();
   await expect(page.getByTestId('details-reports')).toContainText('HLMB1/MMXU1.');
+
+  // All that it has, in the list or not; a part of an address shows what is in it.
+  await page.getByRole('link', { name: 'Bay controller' }).click();
+  await page.getByRole('link', { name: 'tell all that it has…' }).click();
+  const table = page.getByRole('table', { name: 'All that HLMB1 has' });
+  await expect(table).toContainText('HLMB1/CILO1.');
+  await page.getByRole('button', { name: 'CILO1.' }).first().click();
+  await expect(page.getByRole('navigation', { name: 'Scope' })).toContainText('CILO1');
+  await expect(table).not.toContainText('HLMB1/CSWI1.');
+  await expect(table).toContainText('good');
+
+  // The file against the list that was made of it; then with a point less.
+  await visit(page, rig, '/build/take');
+  const file = { name: 'bay.cid', mimeType: 'text/xml', buffer: Buffer.from(bayFile(rig.ports.bay ?? 0)) };
+  await page.locator('input[type=file]').setInputFiles(file);
+  await page.getByRole('button', { name: 'compare with HLMB1' }).click();
+  await expect(page.getByTestId('comparison')).toContainText('File and list of HLMB1 agree.');
+  const less = Buffer.from(bayFile(rig.ports.bay ?? 0).replace(/<FCDA [^>]*doName="OpCnt"[^>]*>/, ''));
+  await page.locator('input[type=file]').setInputFiles({ ...file, buffer: less });
+  await page.getByRole('button', { name: 'compare with HLMB1' }).click();
+  await expect(page.getByTestId('comparison')).toContainText('1 are in the list, not in the file');
   expect(complaints).toEqual([]);
 });
 
@@ -130,6 +151,12 @@ test('a register and a relay’s status in our model, from an empty draft, seen 
   expect(polled.latest.get(list[1][1])).toMatchObject({ event: false, quality: Quality.forcedAtDevice });
   reported.close();
   polled.close();
+
+  // What is offered goes to the people there as a file.
+  await visit(page, rig, '/build/mapping?outbound=MOD');
+  const download = page.waitForEvent('download');
+  await page.getByRole('button', { name: 'Model as a file (CID)' }).click();
+  expect((await download).suggestedFilename()).toBe('MOD.cid');
   expect(complaints).toEqual([]);
 });
 

@@ -5,6 +5,7 @@
   import { definitionOf, PROTOCOLS, type DescribedPoint } from '@halvix/core/protocols';
   import { onDestroy } from 'svelte';
   import { SvelteMap, SvelteSet } from 'svelte/reactivity';
+  import DescribedComparison from '$lib/components/build/DescribedComparison.svelte';
   import { Changes } from '$lib/build/changes.ts';
   import { codesFor, DescriptionReading } from '$lib/build/describe.ts';
   import type { Summary, Which } from '$lib/build/describe.worker.ts';
@@ -61,7 +62,33 @@
     });
   }
 
+  /** Devices of the draft by their codes, and by the addresses that they are at. */
+  const here = $derived.by(() => {
+    const ends = Object.fromEntries(
+      draft.of('link').map(({ document: { code, host, port } }) => [code, `${host}:${port}`]),
+    );
+    const own = draft.of('device').filter(({ document }) => document.protocol === protocol);
+    return Object.fromEntries(
+      own.flatMap(({ document: { code, link } }) => [
+        [ends[link], code],
+        [code, code],
+      ]),
+    );
+  });
+  /** The device of the draft that is the same: at the same address, or by the same name. */
+  const knownAs = ({ name, host, port }: Summary['devices'][number]): string | null =>
+    (host === '' ? undefined : here[`${host}:${port ?? definitionOf(protocol).port}`]) ??
+    here[name.toUpperCase()] ??
+    null;
+  let compared = $state<number | null>(null);
+  async function compare(at: number): Promise<void> {
+    compared = null;
+    shown = (await reading?.points([at], which))?.[0] ?? [];
+    [open, compared] = [null, at];
+  }
+
   async function look(at: number): Promise<void> {
+    compared = null;
     open = open === at ? null : at;
     shown = open === null ? [] : ((await reading?.points([at], which))?.[0] ?? []);
   }
@@ -287,7 +314,12 @@
                     oninput={(event) => codes.set(at, event.currentTarget.value.trim().toUpperCase())}
                   /></td
                 >
-                <td class="px-2.5 py-1.5">{[device.description, device.about].filter(Boolean).join(', ')}</td>
+                <td class="px-2.5 py-1.5"
+                  >{[device.description, device.about].filter(Boolean).join(', ')}
+                  {#if knownAs(device)}<button class="ml-1 text-accent underline" onclick={() => void compare(at)}
+                      >compare with {knownAs(device)}</button
+                    >{/if}</td
+                >
                 <td class="mono px-2.5 py-1.5">{device.host || 'not said'}</td>
                 <td class="px-2.5 py-1.5 text-soft">{device.notes.join(', ')}</td>
                 <td class="mono px-2.5 py-1.5 text-right">
@@ -298,6 +330,13 @@
                   {:else}0{/if}
                 </td>
               </tr>
+              {#if compared === at}
+                <tr class="border-b border-rule last:border-0">
+                  <td colspan="7" class="px-6 py-2">
+                    <DescribedComparison device={knownAs(device) ?? ''} {protocol} points={shown} {mayBuild} />
+                  </td>
+                </tr>
+              {/if}
               {#if open === at}
                 <tr class="border-b border-rule last:border-0">
                   <td colspan="7" class="px-6 py-2">
