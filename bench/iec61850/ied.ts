@@ -57,7 +57,7 @@ export class IedStandIn extends StandIn<ModelPoint> {
     }));
     this.model = new ModelServer(
       {
-        ...{ devices, values: [...values, ...unitsOf(plant.points)] },
+        ...{ devices, values: [...values, ...unitsOf(plant.points), ...namesOf(plant.points)] },
         operated: own
           .filter(({ model }) => model !== 'statusOnly')
           .map(({ node, object, model }) => ({ object: { device, node, path: [object], fc: 'CO' as const }, model })),
@@ -258,6 +258,21 @@ function asData(present: Data, value: number): Data {
     default:
       return { type: 'integer', value: Math.round(value) };
   }
+}
+
+/** What its engineers called its data objects; of three phases without the one. */
+function namesOf(points: readonly ModelPoint[]): [Reference, Data][] {
+  return points.flatMap(({ at, name }): [Reference, Data][] => {
+    const read = parseReference(`${at.reference}[DC]`);
+    if (!read.ok) return [];
+    const path = [read.value.path[0], 'd'];
+    return [
+      [
+        { ...read.value, path },
+        { type: 'text', text: name.replace(/ L\d$/, ''), wide: false },
+      ],
+    ];
+  });
 }
 
 /** Units as the standard numbers them: what the model says beside its values. */

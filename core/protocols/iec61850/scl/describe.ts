@@ -141,7 +141,7 @@ function pointsIn(ied: Ied, model: Model): DescribedPoint[] {
     const isReported = (byNode.get(`${value.device}/${value.node}`) ?? []).some((member) => holds(member, value));
     return {
       ...{ kind, address: print(value), isReported, unit: unitOf(place?.node, value) },
-      name: unique(nameOf(place?.node, value), names),
+      name: unique(nameOf(place?.node, value), names, value.fc === 'CO' ? ', control' : ''),
     };
   };
   const seen = pointsOf(model).map(({ kind, value }) => pointOf(kind, value));
@@ -185,7 +185,9 @@ function nameOf(node: Ln | undefined, { path, node: name }: Reference): string {
 const PHASES: Record<string, string> = { phsA: ' L1', phsB: ' L2', phsC: ' L3', neut: ' N', res: ' residual' };
 const MOST_NAME = 70;
 
-function unique(name: string, taken: Map<string, number>): string {
+/** `tail`: what is behind it where it is taken; a number where that is taken as well. */
+function unique(given: string, taken: Map<string, number>, tail: string): string {
+  const name = taken.has(given) ? `${given}${tail}` : given;
   const count = (taken.get(name) ?? 0) + 1;
   taken.set(name, count);
   return count === 1 ? name : `${name} (${count})`;

@@ -71,7 +71,7 @@ describe('a file of our own', () => {
     // All types of the model are those that the server makes of the same objects.
     const names = devicesOf(objects, [], { vendor: '', isProxy: false })[0].nodes.map(({ name }) => name);
     expect(new Set(device.points.map(({ address }) => address.split(/[/.]/)[1])).size).toBe(names.length);
-    expect(found.get('HLMB1/CSWI1.Pos[CO]')?.name).toBe('CSWI1 Pos & more (2)');
+    expect(found.get('HLMB1/CSWI1.Pos[CO]')?.name).toBe('CSWI1 Pos & more, control');
   });
 });
 
