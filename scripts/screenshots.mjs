@@ -161,8 +161,6 @@ await shot('points');
 await page.getByRole('button', { name: 'Mend 1' }).click();
 await visit('/build');
 await shot('build');
-await visit('/build/device/FNK-FC');
-await page.getByTestId('request-plan').scrollIntoViewIfNeeded();
 await settle(400);
 await visit('/build/mapping?outbound=QST');
 await page.getByLabel('Show').selectOption('unmapped');
