@@ -33,7 +33,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       reports === 'none' && pollMs === 0 ? ['neither reports nor polling: nothing is ever read'] : [],
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({ ...settings, pollMs: 0, alsoPollMs: 0 }),
-    timeBounds: () => null,
+    timeBounds: ({ timeAheadMs, timeBehindMs }) => ({ aheadMs: timeAheadMs, behindMs: timeBehindMs }),
     polls: ({ pollMs, alsoPollMs, integrityMs }) => [
       { what: 'what no report carries', everyMs: pollMs },
       { what: 'what reports carry, read', everyMs: alsoPollMs },

@@ -37,6 +37,8 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.associateTimeoutMs', 'The association is made within', 'ms', [100, 120_000]),
   number('settings.responseTimeoutMs', 'Response time-out', 'ms', [100, 120_000]),
   number('settings.keepAliveMs', 'A device that says nothing is asked after', 'ms', [500, 3_600_000]),
+  number('settings.timeAheadMs', 'Its times count as wrong when ahead by', 'ms', [1000, 31_622_400_000]),
+  number('settings.timeBehindMs', 'Its times count as wrong when behind by', 'ms', [1000, 315_360_000_000]),
   {
     path: 'settings.origin',
     title: 'Controls come from',

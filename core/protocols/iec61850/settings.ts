@@ -60,6 +60,9 @@ export const clientSettings = z.object({
   associateTimeoutMs: milliseconds(100, 120_000, 10_000),
   /** A device that has said nothing for so long is asked whether it is there. */
   keepAliveMs: milliseconds(500, 3_600_000, 10_000),
+  /** Times of the device further off than this are kept but marked. */
+  timeAheadMs: milliseconds(1000, 31_622_400_000, 600_000),
+  timeBehindMs: milliseconds(1000, 315_360_000_000, 34_560_000_000),
   origin: z.enum(['bay', 'station', 'remote']).default('remote'),
   originator: z
     .string()
