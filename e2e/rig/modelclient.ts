@@ -2,7 +2,7 @@ import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '@halvix
 import type { PointKind } from '@halvix/core/point';
 import type { ClientCommand, ClientNews } from '@halvix/core/protocols';
 import { clientSettings, iecAt, IecClient, type IecAt } from '@halvix/core/protocols/iec61850';
-import { clock, Driver, TcpClient } from '@halvix/wire';
+import { clock, Driver, TcpClient, type TlsFiles } from '@halvix/wire';
 
 type Command = ClientCommand<IecAt, never>;
 
@@ -13,7 +13,7 @@ export class ModelClient {
   private readonly driver: Driver<LaneCommand<Command>, LaneEffect<ClientNews>>;
   private readonly link: TcpClient;
 
-  constructor(port: number, list: readonly (readonly [PointKind, string])[], settings: object) {
+  constructor(port: number, list: readonly (readonly [PointKind, string])[], settings: object, tls?: TlsFiles) {
     const now = clock.now();
     const points = list.map(([kind, reference], id) => ({ id, kind, at: iecAt(reference) }));
     const client = new IecClient(clientSettings.parse(settings), now, {
@@ -32,7 +32,14 @@ export class ModelClient {
         if (id !== null) this.latest.set(list[id][1], { raw, event, quality });
     });
     this.link = new TcpClient(
-      { host: '127.0.0.1', port, connectTimeoutMs: 2000, reconnectFirstMs: 100, reconnectMaxMs: 500 },
+      {
+        host: '127.0.0.1',
+        port,
+        connectTimeoutMs: 2000,
+        reconnectFirstMs: 100,
+        reconnectMaxMs: 500,
+        ...(tls ? { tls } : {}),
+      },
       {
         up: () => this.driver.start(),
         down: () => this.driver.stop(),

@@ -1,0 +1,132 @@
+import { execFileSync } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { IecServer, serverSettings } from '@halvix/core/protocols/iec61850';
+import { CallServer, clock, Driver, type Call, type TlsFiles } from '@halvix/wire';
+import { freePorts } from '../../scripts/lib/ports.mjs';
+import { offered } from '../../core/protocols/iec61850/trials/both.ts';
+import { ModelClient } from '../rig/modelclient.ts';
+
+/* A model over TLS with certificates of both ends (IEC 62351-3: mutual authentication). */
+let folder: string;
+const openssl = (...args: string[]): void => void execFileSync('openssl', args, { stdio: 'pipe', cwd: folder });
+const KEY = ['-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes'];
+
+function authority(name: string): void {
+  openssl(
+    'req',
+    '-x509',
+    ...KEY,
+    '-days',
+    '30',
+    '-subj',
+    `/CN=${name}`,
+    '-keyout',
+    `${name}.key`,
+    '-out',
+    `${name}.pem`,
+  );
+}
+function certificate(name: string, by: string): void {
+  openssl(
+    'req',
+    ...KEY,
+    '-subj',
+    `/CN=${name}`,
+    '-addext',
+    `subjectAltName=DNS:${name}`,
+    '-keyout',
+    `${name}.key`,
+    '-out',
+    `${name}.csr`,
+  );
+  openssl(
+    'x509',
+    '-req',
+    '-in',
+    `${name}.csr`,
+    '-CA',
+    `${by}.pem`,
+    '-CAkey',
+    `${by}.key`,
+    '-CAcreateserial',
+    '-copy_extensions',
+    'copy',
+    '-days',
+    '30',
+    '-out',
+    `${name}.pem`,
+  );
+}
+const files = (name: string, by: string, serverName: string): TlsFiles => ({
+  ...{
+    authorityFile: `${by}.pem`,
+    certificateFile: `${name}.pem`,
+    keyFile: `${name}.key`,
+    revocationFile: '',
+    serverName,
+  },
+});
+
+beforeAll(() => {
+  folder = mkdtempSync(join(tmpdir(), 'halvix-tls-'));
+  process.env.HALVIX_TLS_FOLDER = folder;
+  authority('ours');
+  authority('others');
+  certificate('gateway', 'ours');
+  certificate('client', 'ours');
+  certificate('stranger', 'others');
+});
+afterAll(() => {
+  delete process.env.HALVIX_TLS_FOLDER;
+  rmSync(folder, { recursive: true });
+});
+
+const OFFERS = [offered('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV')];
+
+test('a client with a certificate of our authority is associated and has reports; nobody else gets that far', async () => {
+  const [port] = await freePorts(1);
+  const server = new IecServer(serverSettings.parse({}), OFFERS, clock.now());
+  const calls = new Map<Call, number>();
+  const refusals: string[] = [];
+  const callOf = (peer: number | undefined): Call | undefined => [...calls].find(([, number]) => number === peer)?.[0];
+  const driver = new Driver(server, (effect) => {
+    if (effect.type === 'send') callOf(effect.peer)?.send(effect.octets);
+    if (effect.type === 'hangUp') callOf(effect.peer)?.end();
+  });
+  let peers = 0;
+  const listener = new CallServer(
+    { host: '127.0.0.1', port, tls: files('gateway', 'ours', '') },
+    {
+      came: (call) => {
+        calls.set(call, ++peers);
+        driver.command({ type: 'came', peer: peers, from: call.names.join() });
+      },
+      data: (call, octets) => driver.command({ type: 'octets', peer: calls.get(call) ?? 0, octets }),
+      ended: (call) => {
+        driver.command({ type: 'went', peer: calls.get(call) ?? 0 });
+        calls.delete(call);
+      },
+      changed: () => {},
+      refused: (words) => void refusals.push(words),
+    },
+  );
+  listener.open();
+  const reference = 'HLM/GGIO1.AnIn1.mag.f[MX]';
+  const list = [['analog', reference]] as const;
+  const known = new ModelClient(port, list, {}, files('client', 'ours', 'gateway'));
+  const stranger = new ModelClient(port, list, {}, files('stranger', 'others', 'gateway'));
+  const plain = new ModelClient(port, list, {});
+  await expect.poll(() => known.state).toBe('answering');
+  const update = { kind: 'analog' as const, at: OFFERS[0].at, value: 41.5, quality: 0, time: clock.now() };
+  driver.command({ type: 'update', updates: [update] });
+  await expect.poll(() => known.latest.get(reference)).toMatchObject({ raw: 41.5, event: true });
+  await expect.poll(() => refusals.length).toBeGreaterThan(1);
+  expect([stranger.state, plain.state]).toEqual(['unknown', 'unknown']);
+  expect([...calls.keys()].map(({ names }) => names[0])).toEqual(['client']);
+  for (const client of [known, stranger, plain]) client.close();
+  driver.close();
+  await listener.close();
+});
