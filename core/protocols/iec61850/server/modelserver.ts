@@ -94,6 +94,8 @@ export class ModelServer {
   private readonly peers = new Map<number, Peer>();
   private effects: ModelEffect[] = [];
   private now: Instant = 0;
+  /** Changes so far. */
+  private changes = 0;
   private shape = '';
 
   constructor(
@@ -256,6 +258,7 @@ export class ModelServer {
       if (trigger !== null && (did || (always && trigger === 'dataChange'))) changed.push({ path, trigger });
     }
     if (quiet || changed.length === 0) return;
+    this.changes++;
     for (const { set, place } of this.index.get(objectKey(object)) ?? []) {
       const member = this.sets.get(set)?.members[place];
       if (member === undefined) continue;
@@ -266,7 +269,7 @@ export class ModelServer {
         for (const block of this.blocks.values()) {
           if (block.ofDataSet !== set || !block.takes(trigger)) continue;
           value ??= encodedOnce(this.memberValue(member));
-          block.changed(place, value, trigger, now);
+          block.changed(place, value, trigger, this.changes, now);
         }
       }
     }

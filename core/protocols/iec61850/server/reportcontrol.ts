@@ -117,7 +117,7 @@ export interface BlockContext {
 
 type Entry = KeptEntry;
 
-type Pending = Map<number, { value: Data; at: Instant; reasons: Set<Reason> }>;
+type Pending = Map<number, { value: Data; change: number; reasons: Set<Reason> }>;
 
 const bitsOf = (data: Data, count: number): boolean[] | null =>
   data.type === 'bits' && data.bits.length <= count + 6
@@ -381,14 +381,23 @@ export class ReportControl {
     return this.isTriggered(trigger) && (this.enabled || (this.settings.isBuffered && this.isUsed));
   }
 
-  /** A member of its data set has changed, for that reason; `value`: all of the member as it is now. */
-  changed(place: number, value: Data, trigger: 'dataChange' | 'qualityChange' | 'dataUpdate', now: Instant): void {
+  /**
+   * A member of its data set has changed, for that reason; `value`: all of the member as it is now, `change`: the number of
+   * the change, by which its quality belongs to its value.
+   */
+  changed(
+    place: number,
+    value: Data,
+    trigger: 'dataChange' | 'qualityChange' | 'dataUpdate',
+    change: number,
+    now: Instant,
+  ): void {
     const reason = OF_TRIGGER[trigger];
     const before = this.pending.get(place);
-    // Its quality belongs to the same change as its value.
-    if (before !== undefined && before.at !== now) this.flush(now);
+    // Another change of it, though it be at the same moment: devices hand over what they kept in one piece.
+    if (before !== undefined && before.change !== change) this.flush(now);
     const again = this.pending.get(place);
-    if (again === undefined) this.pending.set(place, { value, at: now, reasons: new Set([reason]) });
+    if (again === undefined) this.pending.set(place, { value, change, reasons: new Set([reason]) });
     else {
       again.value = value;
       again.reasons.add(reason);

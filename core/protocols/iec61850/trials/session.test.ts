@@ -49,6 +49,25 @@ describe('a device that reports', () => {
     expect(pair.words('diagnostic')).toEqual([]);
   });
 
+  test('changes that come in one piece are told one by one, with the times that they had', () => {
+    const pair = both().start();
+    const { at } = offered('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS');
+    const times = [1, 2, 3, 4].map((n) => pair.now - 60_000 + n * 1000);
+    const updates = times.map((time, n) => ({
+      kind: 'binary' as const,
+      at,
+      value: (n + 1) % 2,
+      quality: 0,
+      time,
+      always: true,
+    }));
+    pair.server.command({ type: 'update', updates }, pair.now);
+    pair.run(500);
+    const events = pair.readings(1).filter(({ event }) => event);
+    expect(events.map(({ raw }) => raw)).toEqual([1, 0, 1, 0]);
+    expect(events.map(({ time }) => time)).toEqual(times);
+  });
+
   test('a time of a clock that is not set stays one', () => {
     const pair = both().start();
     pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 5, { unsynchronised: true });
