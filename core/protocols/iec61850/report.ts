@@ -13,7 +13,8 @@ import type { AccessResult, Data } from '../mms/wire/data.ts';
  *   of each member that is there: its reference (bit 5); then all values; then their reasons (bit 3)
  */
 
-const OPTION = {
+/** Optional fields, by their bits. */
+export const OPTION = {
   sequence: 1,
   time: 2,
   reasons: 3,
@@ -24,7 +25,7 @@ const OPTION = {
   revision: 8,
   segments: 9,
 } as const;
-const OPTION_BITS = 10;
+export const OPTION_BITS = 10;
 
 /** Why a member is in a report, by its bits (IEC 61850-8-1, 17.2.3; the last one since edition 2). */
 export const REASONS = [

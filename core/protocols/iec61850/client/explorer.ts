@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient } from '../../mms/client.ts';
 import type { TypeOf } from '../../mms/wire/data.ts';
-import { referenceOfVariable } from '../model/discovery.ts';
+import { allNames, referenceOfVariable } from '../model/discovery.ts';
 import { typeIn } from '../model/model.ts';
 import type { Constraint, Reference } from '../model/reference.ts';
 import type { Block, DataSet } from './blocks.ts';
@@ -32,8 +32,6 @@ const BLOCK = /^([^$]+)\$(BR|RP)\$([^$]+)$/;
 const NOTHING = (): void => {};
 /** Of a member of a data set that is no object reference. */
 const NOWHERE: Reference = { device: '', node: '', path: [], fc: 'ST' };
-/** Names of one logical device, at most. */
-const MAX_NAMES = 500_000;
 
 export class Explorer {
   private readonly types = new Map<string, TypeOf | null>();
@@ -139,22 +137,17 @@ export class Explorer {
 
   // ---- asking
 
-  private names(domain: string, now: Instant, found: (names: string[]) => void, before: string[] = []): void {
-    const after = before.at(-1) ?? null;
-    this.ask('nameList', { class: 'variable', domain, after }, now, (answer, at) => {
-      if (!answer.ok) {
-        this.problems.push(`${domain}: ${answer.words}`);
-        return;
-      }
-      const { names, more } = answer.response;
-      const all = [...before, ...names];
-      // A server that says that more follows and brings nothing would be asked for ever.
-      if (more && names.length > 0 && all.length <= MAX_NAMES) this.names(domain, at, found, all);
-      else found(all);
+  private names(domain: string, now: Instant, found: (names: readonly string[]) => void): void {
+    this.open++;
+    allNames(this.client, 'variable', domain, now, (names, problem, at) => {
+      if (problem === null) found(names);
+      else this.problems.push(`${domain}: ${problem}`);
+      this.open--;
+      this.proceed(at);
     });
   }
 
-  private ask<Name extends 'nameList' | 'attributes' | 'listAttributes' | 'read'>(
+  private ask<Name extends 'attributes' | 'listAttributes' | 'read'>(
     service: Name,
     request: Parameters<typeof this.client.ask<Name>>[1],
     now: Instant,

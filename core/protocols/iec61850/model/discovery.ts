@@ -69,29 +69,22 @@ export class Discovery {
     this.put.push(work);
   }
 
-  /** All names of a class, in as many parts as it takes. */
   private names(
     of: ObjectClass,
     domain: string | null,
     now: Instant,
-    found: (names: string[], now: Instant) => void,
-    before: string[] = [],
+    found: (names: readonly string[], now: Instant) => void,
   ): void {
-    const after = before.at(-1) ?? null;
-    this.ask('nameList', { class: of, domain, after }, now, (answer, at) => {
-      if (!answer.ok) {
-        this.problems.push(`${domain ?? 'the server'}: ${answer.words}`);
-        return;
-      }
-      const { names, more } = answer.response;
-      const all = [...before, ...names];
-      // A server that says that more follows and brings nothing would be asked for ever.
-      if (more && names.length > 0 && all.length <= MAX_NAMES) this.names(of, domain, at, found, all);
-      else found(all, at);
+    this.open++;
+    allNames(this.client, of, domain, now, (names, problem, at) => {
+      if (problem === null) found(names, at);
+      else this.problems.push(`${domain ?? 'the server'}: ${problem}`);
+      this.open--;
+      this.considerEnd(at);
     });
   }
 
-  private ask<Name extends 'nameList' | 'attributes' | 'listAttributes'>(
+  private ask<Name extends 'attributes' | 'listAttributes'>(
     service: Name,
     request: Parameters<typeof this.client.ask<Name>>[1],
     now: Instant,
@@ -121,6 +114,31 @@ export class Discovery {
 
 /** Names of one logical device, at most. */
 const MAX_NAMES = 500_000;
+
+/** All names of a class, in as many parts as it takes; or why they cannot be had. */
+export function allNames(
+  client: MmsClient,
+  of: ObjectClass,
+  domain: string | null,
+  now: Instant,
+  done: (names: readonly string[], problem: string | null, now: Instant) => void,
+  before: readonly string[] = [],
+): void {
+  const after = before.at(-1) ?? null;
+  client.ask(
+    'nameList',
+    { class: of, domain, after },
+    (answer, at) => {
+      if (!answer.ok) return done([], answer.words, at);
+      const { names, more } = answer.response;
+      const all = [...before, ...names];
+      // A server that says that more follows and brings nothing would be asked for ever.
+      if (more && names.length > 0 && all.length <= MAX_NAMES) allNames(client, of, domain, at, done, all);
+      else done(all, null, at);
+    },
+    now,
+  );
+}
 
 /** What a member of a data set is; null: no object reference. */
 export function referenceOfVariable({ name, part = [] }: Variable): Reference | null {

@@ -53,7 +53,6 @@ function addObject({ parts }: MadeNode, object: string, own: Parts): void {
   }
 }
 
-/** A node with what it has by itself. */
 /** What a node has by itself, each with its class. */
 export const systemObjects = (name: string): readonly (readonly [object: string, cdc: string])[] =>
   SYSTEM[nodeName(name)?.class ?? ''] ?? OTHERS;

@@ -1,7 +1,7 @@
 import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import type { Reason, Report } from '../report.ts';
+import { OPTION, OPTION_BITS, type Reason, type Report } from '../report.ts';
 import { encodeEntryTime } from '../time.ts';
 import { beginRecord, entryRecord, overRecord, sentRecord, toNumber, type KeptBlock, type KeptEntry } from './kept.ts';
 
@@ -27,18 +27,7 @@ import { beginRecord, entryRecord, overRecord, sentRecord, toNumber, type KeptBl
  *     empties the buffer.
  */
 
-export const OPTION_BITS = 10;
-export const TRIGGER_BITS = 6;
-const OPTION = {
-  sequence: 1,
-  time: 2,
-  reasons: 3,
-  dataSet: 4,
-  references: 5,
-  overflow: 6,
-  entry: 7,
-  revision: 8,
-} as const;
+const TRIGGER_BITS = 6;
 const TRIGGER = { dataChange: 1, qualityChange: 2, dataUpdate: 3, integrity: 4, interrogation: 5 } as const;
 const OF_TRIGGER: Record<keyof typeof TRIGGER, Reason> = {
   dataChange: 'data change',
