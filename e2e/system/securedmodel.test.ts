@@ -119,11 +119,13 @@ test('a client with a certificate of our authority is associated and has reports
   const known = new ModelClient(port, list, {}, files('client', 'ours', 'gateway'));
   const stranger = new ModelClient(port, list, {}, files('stranger', 'others', 'gateway'));
   const plain = new ModelClient(port, list, {});
-  await expect.poll(() => known.state).toBe('answering');
+  const WAIT = { timeout: 10_000 };
+  // Its reports run once the present value has come.
+  await expect.poll(() => known.latest.has(reference), WAIT).toBe(true);
   const update = { kind: 'analog' as const, at: OFFERS[0].at, value: 41.5, quality: 0, time: clock.now() };
   driver.command({ type: 'update', updates: [update] });
-  await expect.poll(() => known.latest.get(reference)).toMatchObject({ raw: 41.5, event: true });
-  await expect.poll(() => refusals.length).toBeGreaterThan(1);
+  await expect.poll(() => known.latest.get(reference), WAIT).toMatchObject({ raw: 41.5, event: true });
+  await expect.poll(() => refusals.length, WAIT).toBeGreaterThan(1);
   expect([stranger.state, plain.state]).toEqual(['unknown', 'unknown']);
   expect([...calls.keys()].map(({ names }) => names[0])).toEqual(['client']);
   for (const client of [known, stranger, plain]) client.close();
