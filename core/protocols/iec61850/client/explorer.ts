@@ -1,8 +1,9 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient } from '../../mms/client.ts';
 import type { TypeOf } from '../../mms/wire/data.ts';
-import { allNames, referenceOfVariable } from '../model/discovery.ts';
+import { referenceOfVariable } from '../model/discovery.ts';
 import { typeIn } from '../model/model.ts';
+import { Questions } from '../model/questions.ts';
 import type { Constraint, Reference } from '../model/reference.ts';
 import type { Block, DataSet } from './blocks.ts';
 
@@ -37,14 +38,15 @@ export class Explorer {
   private readonly types = new Map<string, TypeOf | null>();
   private readonly blocks: Block[] = [];
   private readonly sets = new Map<string, DataSet>();
-  private readonly problems: string[] = [];
-  private open = 0;
+  private readonly questions: Questions;
   private phase: (now: Instant) => void = NOTHING;
 
   constructor(
-    private readonly client: MmsClient,
+    client: MmsClient,
     private readonly done: (explored: Explored, now: Instant) => void,
-  ) {}
+  ) {
+    this.questions = new Questions(client, (now) => this.proceed(now));
+  }
 
   /** `nodes`: those in question, as `HLMF1/XCBR1`; `withReports`: whether reports are of interest. */
   start(nodes: ReadonlySet<string>, withReports: boolean, now: Instant): void {
@@ -52,10 +54,10 @@ export class Explorer {
     const needed = new Set(nodes);
     const items: { domain: string; item: string; node: string; fc: Constraint }[] = [];
     this.then((at) => this.typesOf(needed, items, at));
-    this.open++;
+    this.questions.open++;
     if (withReports)
       for (const domain of devices)
-        this.names(domain, now, (names) => {
+        this.questions.names('variable', domain, now, (names) => {
           for (const item of names) {
             const [, node, fc] = BLOCK.exec(item) ?? [];
             if (node === undefined) continue;
@@ -63,7 +65,7 @@ export class Explorer {
             needed.add(`${domain}/${node}`);
           }
         });
-    this.open--;
+    this.questions.open--;
     this.proceed(now);
   }
 
@@ -76,9 +78,9 @@ export class Explorer {
     for (const name of needed) {
       const slash = name.indexOf('/');
       const [domain, item] = [name.slice(0, slash), name.slice(slash + 1)];
-      this.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
+      this.questions.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
         this.types.set(name, answer.ok ? answer.response.of : null);
-        if (!answer.ok) this.problems.push(`${name}: ${answer.words}`);
+        if (!answer.ok) this.questions.problems.push(`${name}: ${answer.words}`);
       });
     }
   }
@@ -93,9 +95,9 @@ export class Explorer {
       const names = some.map(({ domain, item }) => ({
         name: { scope: 'domain' as const, domain, item: `${item}$DatSet` },
       }));
-      this.ask('read', { variables: { names } }, now, (answer) => {
+      this.questions.ask('read', { variables: { names } }, now, (answer) => {
         if (!answer.ok) {
-          this.problems.push(`report control blocks: ${answer.words}`);
+          this.questions.problems.push(`report control blocks: ${answer.words}`);
           return;
         }
         some.forEach(({ domain, item, node, fc }, n) => {
@@ -115,9 +117,9 @@ export class Explorer {
       const slash = name.indexOf('/');
       if (slash < 0) continue;
       const [domain, item] = [name.slice(0, slash), name.slice(slash + 1)];
-      this.ask('listAttributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
+      this.questions.ask('listAttributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
         if (!answer.ok) {
-          this.problems.push(`data set ${name}: ${answer.words}`);
+          this.questions.problems.push(`data set ${name}: ${answer.words}`);
           return;
         }
         const members = answer.response.names.map(referenceOfVariable);
@@ -128,42 +130,11 @@ export class Explorer {
   }
 
   private explored(): Explored {
-    const { types, blocks, sets, problems } = this;
+    const { types, blocks, sets, questions } = this;
     return {
       types: (device, node) => types.get(`${device}/${node}`) ?? null,
-      ...{ blocks, sets: [...sets.values()], problems },
+      ...{ blocks, sets: [...sets.values()], problems: questions.problems },
     };
-  }
-
-  // ---- asking
-
-  private names(domain: string, now: Instant, found: (names: readonly string[]) => void): void {
-    this.open++;
-    allNames(this.client, 'variable', domain, now, (names, problem, at) => {
-      if (problem === null) found(names);
-      else this.problems.push(`${domain}: ${problem}`);
-      this.open--;
-      this.proceed(at);
-    });
-  }
-
-  private ask<Name extends 'attributes' | 'listAttributes' | 'read'>(
-    service: Name,
-    request: Parameters<typeof this.client.ask<Name>>[1],
-    now: Instant,
-    answered: (...args: Parameters<Parameters<typeof this.client.ask<Name>>[2]>) => void,
-  ): void {
-    this.open++;
-    this.client.ask(
-      service,
-      request,
-      (...args) => {
-        answered(...args);
-        this.open--;
-        this.proceed(args[1]);
-      },
-      now,
-    );
   }
 
   /** What comes once all that is asked now is answered. */
@@ -172,13 +143,13 @@ export class Explorer {
   }
 
   private proceed(now: Instant): void {
-    while (this.open === 0) {
+    while (this.questions.open === 0) {
       const { phase } = this;
       this.phase = NOTHING;
       if (phase === NOTHING) return;
-      this.open++;
+      this.questions.open++;
       phase(now);
-      this.open--;
+      this.questions.open--;
     }
   }
 }

@@ -1,7 +1,8 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient } from '../../mms/client.ts';
-import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
+import type { Variable } from '../../mms/wire/services.ts';
 import { nodeOf, type LogicalDevice, type Model } from './model.ts';
+import { Questions } from './questions.ts';
 import { fromMms, type Reference } from './reference.ts';
 
 /**
@@ -11,19 +12,20 @@ import { fromMms, type Reference } from './reference.ts';
  */
 export class Discovery {
   private readonly model: Model = { devices: [] };
-  readonly problems: string[] = [];
-  private open = 0;
+  private readonly questions: Questions;
   private ended = false;
 
   constructor(
-    private readonly client: MmsClient,
+    client: MmsClient,
     /** Null: nothing could be found out; `problems` says why. */
     private readonly done: (model: Model | null, problems: readonly string[], now: Instant) => void,
-  ) {}
+  ) {
+    this.questions = new Questions(client, (now) => this.considerEnd(now));
+  }
 
   start(now: Instant): void {
-    this.names('domain', null, now, (devices, at) => {
-      if (devices.length === 0) this.problems.push('it has no logical device');
+    this.questions.names('domain', null, now, (devices, at) => {
+      if (devices.length === 0) this.questions.problems.push('it has no logical device');
       for (const name of devices) {
         const device: LogicalDevice = { name, nodes: [] };
         this.model.devices.push(device);
@@ -33,32 +35,32 @@ export class Discovery {
   }
 
   private nodes(device: LogicalDevice, now: Instant): void {
-    this.names('variable', device.name, now, (names, at) => {
+    this.questions.names('variable', device.name, now, (names, at) => {
       // Names without a constraint are the nodes themselves.
       const nodes = names.filter((name) => !name.includes('$'));
       const order = new Map(nodes.map((name, place) => [name, place]));
       for (const item of nodes)
-        this.ask('attributes', { name: { scope: 'domain', domain: device.name, item } }, at, (answer) => {
-          if (!answer.ok) this.problems.push(`${device.name}/${item}: ${answer.words}`);
+        this.questions.ask('attributes', { name: { scope: 'domain', domain: device.name, item } }, at, (answer) => {
+          if (!answer.ok) this.questions.problems.push(`${device.name}/${item}: ${answer.words}`);
           else device.nodes.push(nodeOf(item, answer.response.of));
           device.nodes.sort((a, b) => (order.get(a.name) ?? 0) - (order.get(b.name) ?? 0));
         });
     });
-    this.names('variableList', device.name, now, (lists, at) => {
+    this.questions.names('variableList', device.name, now, (lists, at) => {
       for (const item of lists) this.dataSet(device, item, at);
     });
   }
 
   private dataSet(device: LogicalDevice, item: string, now: Instant): void {
     const [node, name = item] = item.split('$');
-    this.ask('listAttributes', { name: { scope: 'domain', domain: device.name, item } }, now, (answer) => {
+    this.questions.ask('listAttributes', { name: { scope: 'domain', domain: device.name, item } }, now, (answer) => {
       if (!answer.ok) {
-        this.problems.push(`${device.name}/${item}: ${answer.words}`);
+        this.questions.problems.push(`${device.name}/${item}: ${answer.words}`);
         return;
       }
       const members = answer.response.names.flatMap((one) => referenceOfVariable(one) ?? []);
       if (members.length < answer.response.names.length)
-        this.problems.push(`${device.name}/${item}: some of its members are no object references`);
+        this.questions.problems.push(`${device.name}/${item}: some of its members are no object references`);
       this.later(() => device.nodes.find((one) => one.name === node)?.dataSets.push({ name, members }));
     });
   }
@@ -69,75 +71,13 @@ export class Discovery {
     this.put.push(work);
   }
 
-  private names(
-    of: ObjectClass,
-    domain: string | null,
-    now: Instant,
-    found: (names: readonly string[], now: Instant) => void,
-  ): void {
-    this.open++;
-    allNames(this.client, of, domain, now, (names, problem, at) => {
-      if (problem === null) found(names, at);
-      else this.problems.push(`${domain ?? 'the server'}: ${problem}`);
-      this.open--;
-      this.considerEnd(at);
-    });
-  }
-
-  private ask<Name extends 'attributes' | 'listAttributes'>(
-    service: Name,
-    request: Parameters<typeof this.client.ask<Name>>[1],
-    now: Instant,
-    answered: (...args: Parameters<Parameters<typeof this.client.ask<Name>>[2]>) => void,
-  ): void {
-    this.open++;
-    this.client.ask(
-      service,
-      request,
-      (...args) => {
-        answered(...args);
-        this.open--;
-        this.considerEnd(args[1]);
-      },
-      now,
-    );
-  }
-
   private considerEnd(now: Instant): void {
-    if (this.open > 0 || this.ended) return;
+    if (this.questions.open > 0 || this.ended) return;
     this.ended = true;
     for (const work of this.put) work();
     const isThere = this.model.devices.some(({ nodes }) => nodes.length > 0);
-    this.done(isThere ? this.model : null, this.problems, now);
+    this.done(isThere ? this.model : null, this.questions.problems, now);
   }
-}
-
-/** Names of one logical device, at most. */
-const MAX_NAMES = 500_000;
-
-/** All names of a class, in as many parts as it takes; or why they cannot be had. */
-export function allNames(
-  client: MmsClient,
-  of: ObjectClass,
-  domain: string | null,
-  now: Instant,
-  done: (names: readonly string[], problem: string | null, now: Instant) => void,
-  before: readonly string[] = [],
-): void {
-  const after = before.at(-1) ?? null;
-  client.ask(
-    'nameList',
-    { class: of, domain, after },
-    (answer, at) => {
-      if (!answer.ok) return done([], answer.words, at);
-      const { names, more } = answer.response;
-      const all = [...before, ...names];
-      // A server that says that more follows and brings nothing would be asked for ever.
-      if (more && names.length > 0 && all.length <= MAX_NAMES) allNames(client, of, domain, at, done, all);
-      else done(all, null, at);
-    },
-    now,
-  );
 }
 
 /** What a member of a data set is; null: no object reference. */
