@@ -148,6 +148,23 @@ export class DeviceRunner {
     else this.context.journal.note(this.config.code, 'warning', `it cannot be asked that by ${by}`);
   }
 
+  /** Asks something for who waits; what changes the device is written in the journal too. */
+  inquire(order: unknown, by: string): Promise<FileAnswer> {
+    const { orders } = definitionOf(this.config.protocol).device;
+    const read = orders.schema.safeParse(order);
+    if (!read.success) return Promise.resolve({ problem: `${this.config.code} cannot be asked that`, answer: {} });
+    return new Promise((resolve) => {
+      const done = (answered: FileAnswer): void => {
+        const { problem, answer } = answered;
+        const words = `${orders.words(read.data)}, asked by ${by}: ${problem ?? answer.words ?? 'done'}`;
+        if (orders.changes(read.data))
+          this.context.journal.note(this.config.code, problem === null ? 'plain' : 'warning', words);
+        resolve(answered);
+      };
+      this.ask(read.data, { progress: () => {}, done });
+    });
+  }
+
   /** Asks for a file; what came of it goes to whoever waits. */
   askFile(order: FileOrder, progress: (octets: number) => void): Promise<FileAnswer> {
     return new Promise((done) => this.ask(order, { progress, done }));

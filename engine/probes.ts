@@ -1,4 +1,4 @@
-import { definitionOf, type ProtocolCode, type TrialEffect } from '@halvix/core/protocols';
+import { definitionOf, type AnswerTable, type ProtocolCode, type TrialEffect } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import {
   NO_PROBE_RESULT,
@@ -78,6 +78,17 @@ export class Probes {
           note.result.surveyed = answer.found;
           note.result.attributes = answer.attributes;
           await note.end(answer.problem === null ? 'good' : 'bad', answer.problem);
+          break;
+        }
+        case 'ask': {
+          const device = devices().get(request.device);
+          if (device === undefined) return await note.end('bad', `${request.device} does not run: apply it first`);
+          const limit = new Promise<null>((resolve) => setTimeout(resolve, SURVEY_LIMIT_MS, null).unref());
+          const asked = await Promise.race([device.inquire(request.order, probe.requestedBy), limit]);
+          if (asked === null) return await note.end('bad', `no complete answer in ${SURVEY_LIMIT_MS / 1000} s`);
+          const { problem, answer } = asked;
+          note.result.answered = { words: answer.words ?? '', tables: asRows(answer.tables ?? []) };
+          await note.end(problem === null ? 'good' : 'bad', problem);
           break;
         }
         default:
@@ -208,6 +219,19 @@ export class Probes {
     });
   }
 }
+
+type Answered = NonNullable<ProbeResult['answered']>['tables'];
+const asRows = (tables: readonly AnswerTable[]): Answered =>
+  tables.map(({ title, columns, rows }) => ({
+    ...{ title, columns: [...columns] },
+    rows: rows.map(({ cells, asks = [] }) => ({
+      cells: [...cells],
+      asks: asks.map(({ words, order, fields }) => ({
+        ...{ words, order: { ...order } },
+        fields: fields.map(({ limits, ...field }) => ({ ...field, limits: limits && ([...limits] as [number, number]) })),
+      })),
+    })),
+  }));
 
 /** The certificate is for the name, not for the address that was found for it. */
 const namedTls = ({ tls, host }: LinkConfig): LinkConfig['tls'] => ({ ...tls, serverName: tls.serverName || host });

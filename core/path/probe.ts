@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { OBJECT_SCHEMAS } from '../config/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
-import { devicePart } from '../protocols/definitions.ts';
+import { devicePart, orderSchema } from '../protocols/definitions.ts';
 
 /** A question to the field that a person waits for: does this device answer, or what has it? A row, like a control. */
 export const PROBE_STATES = ['requested', 'running', 'good', 'bad', 'cancelled'] as const;
@@ -15,6 +15,8 @@ export const probeRequestSchema = z.discriminatedUnion('type', [
     device: devicePart,
   }),
   z.object({ type: z.literal('survey'), device: z.string().max(24) }),
+  /** Something that is answered in tables. */
+  z.object({ type: z.literal('ask'), device: z.string().max(24), order: orderSchema }),
 ]);
 export type ProbeRequest = z.infer<typeof probeRequestSchema>;
 
@@ -41,13 +43,41 @@ const surveyed = z.object({
   time: z.number().nullable().optional(),
 });
 
+const followUp = z.object({
+  words: z.string(),
+  order: z.record(z.string(), z.unknown()),
+  fields: z.array(
+    z.object({
+      ...{ path: z.string(), title: z.string() },
+      type: z.enum(['text', 'number', 'boolean', 'choice', 'classes', 'networks']),
+      unit: z.string().optional(),
+      limits: z.tuple([z.number(), z.number()]).optional(),
+      help: z.string().optional(),
+    }),
+  ),
+});
+const answered = z.object({
+  words: z.string(),
+  tables: z.array(
+    z.object({
+      ...{ title: z.string(), columns: z.array(z.string()) },
+      rows: z.array(z.object({ cells: z.array(z.string()), asks: z.array(followUp).default([]) })),
+    }),
+  ),
+});
+
 export const probeResultSchema = z.object({
   steps: z.array(step),
   surveyed: z.array(surveyed).nullable().catch(null),
   /** What the device says of itself; empty where it says nothing. */
   attributes: z.array(z.object({ name: z.string(), text: z.string() })).default([]),
+  /** Of what was asked. */
+  answered: answered.nullable().default(null),
   problem: z.string().nullable(),
 });
 export type ProbeResult = z.infer<typeof probeResultSchema>;
 
-export const NO_PROBE_RESULT: ProbeResult = { steps: [], surveyed: null, attributes: [], problem: null };
+export const NO_PROBE_RESULT: ProbeResult = {
+  ...{ steps: [], surveyed: null, attributes: [] },
+  ...{ answered: null, problem: null },
+};

@@ -4,6 +4,7 @@ import type { Instant, Session } from '../session/index.ts';
 import type { ControlOrder, ControlStep } from './control.ts';
 import type { Credentials } from './credentials.ts';
 import type { Carrying, Measured } from './measured.ts';
+import type { SettingField } from './settingfield.ts';
 
 /*
  * The session of one device, in the same terms for every protocol. `Place` is a point's place, `Order` what only this
@@ -33,7 +34,24 @@ export interface OrderAnswer {
   directory?: { name: string; isDirectory: boolean; size: number; time: number }[];
   /** The content of a file. */
   file?: Uint8Array;
+  /** What it told, and what can be asked next. */
+  tables?: readonly AnswerTable[];
 }
+
+export interface AnswerTable {
+  title: string;
+  columns: readonly string[];
+  rows: readonly { cells: readonly string[]; asks?: readonly FollowUp[] }[];
+}
+
+/** An order that can be given next: as it stands, but for what a person fills in. */
+export interface FollowUp {
+  words: string;
+  order: Readonly<Record<string, unknown>>;
+  /** Paths are within the order. */
+  fields: readonly FollowField[];
+}
+export type FollowField = Pick<SettingField, 'path' | 'title' | 'type' | 'unit' | 'limits' | 'help'>;
 
 export type ClientCommand<Place, Order> =
   /** Readings that were handed out with this token are stored. */

@@ -220,6 +220,8 @@ export interface DeviceSide<Settings, Draft extends At> extends Side<Settings> {
     asks: readonly { words: string; order: unknown }[];
     /** What all devices of a line can be told at once; none of them answers. */
     broadcasts: readonly { words: string; order: unknown }[];
+    /** What is asked first for an answer in tables, which tell what can be asked next; null: nothing is. */
+    inquiry: { words: string; order: unknown } | null;
     restart: ((how: 'cold' | 'warm') => unknown) | null;
     /** Whether it has files to give. */
     files: boolean;

@@ -28,6 +28,8 @@ export type {
   ClientPoint,
   DeviceAttribute,
   FileOrder,
+  AnswerTable,
+  FollowUp,
   OrderAnswer,
   Recogniser,
   SurveyedPoint,

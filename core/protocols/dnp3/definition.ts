@@ -63,6 +63,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
         { words: 'take our time', order: { what: 'broadcast', job: 'time' } },
         { words: 'freeze their counters', order: { what: 'broadcast', job: 'freeze' } },
       ],
+      inquiry: null,
       restart: (how) => ({ what: 'restart', how }),
       files: true,
       modes: ['selectOperate', 'direct', 'directNoAnswer'],

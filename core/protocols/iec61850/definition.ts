@@ -2,7 +2,7 @@ import type { Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
-import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
+import { changesDevice, orderSchema, orderWords, type Order } from './order.ts';
 import { points, type IecAt, type IecDraftAt, type IecTargetAt } from './points.ts';
 import { clientSettings, serverSettings, type ClientSettings, type ServerSettings } from './settings.ts';
 import { targets } from './target.ts';
@@ -48,13 +48,17 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     },
     orders: {
       schema: orderSchema,
-      words: (order) => ORDER_WORDS[(order as Order).what],
-      changes: () => false,
+      words: (order) => orderWords(order as Order),
+      changes: (order) => {
+        const read = orderSchema.safeParse(order);
+        return read.success && changesDevice(read.data);
+      },
       asks: [
         { words: 'identify itself', order: { what: 'identify' } },
         { words: 'report all values', order: { what: 'interrogate' } },
       ],
       broadcasts: [],
+      inquiry: { words: 'Setting groups, logs, replaced values', order: { what: 'overview' } },
       restart: null,
       files: true,
       modes: ['selectOperate', 'selectOnly'],

@@ -1,6 +1,7 @@
 import { accessErrorWords, type AccessResult, type Data } from './wire/data.ts';
 import { errorWords, type Agreement, type Pdu } from './wire/pdu.ts';
-import { nameWords, type ObjectName, type Variables } from './wire/services.ts';
+import { nameWords, type ObjectName } from './wire/names.ts';
+import type { Variables } from './wire/services.ts';
 
 /** Messages of MMS in words, a line each. */
 
@@ -103,6 +104,9 @@ const SERVICE_WORDS: Record<(Pdu & { type: 'request' })['service'], string> = {
   fileClose: 'close file',
   fileDelete: 'delete file',
   fileDirectory: 'directory',
+  readJournal: 'read journal',
+  initializeJournal: 'empty journal',
+  journalStatus: 'status of journal',
 };
 
 function requestWords(
@@ -124,6 +128,9 @@ function requestWords(
       return `: ${variables(pdu.request.variables)} = ${some(pdu.request.values.map((one: Data) => dataWords(one)))}`;
     case 'attributes':
     case 'listAttributes':
+    case 'readJournal':
+    case 'initializeJournal':
+    case 'journalStatus':
       return `: ${name(pdu.request.name)}`;
     case 'defineList':
       return `: ${name(pdu.request.name)}, ${plural(pdu.request.names.length, 'member')}`;
@@ -172,6 +179,14 @@ function responseWords(pdu: Pdu & { type: 'response' }): string {
       return `: ${plural(pdu.response.data.length, 'octet')}${pdu.response.more ? ', more follow' : ''}`;
     case 'fileDirectory':
       return `: ${plural(pdu.response.entries.length, 'file')}${pdu.response.more ? ', more follow' : ''}`;
+    case 'readJournal': {
+      const { entries, more } = pdu.response;
+      return `: ${entries.length === 1 ? '1 entry' : `${entries.length} entries`}${more ? ', more follow' : ''}`;
+    }
+    case 'initializeJournal':
+      return `: ${pdu.response.deleted} taken out`;
+    case 'journalStatus':
+      return `: ${pdu.response.entries} there`;
     default:
       return pdu satisfies never;
   }

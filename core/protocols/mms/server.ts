@@ -1,3 +1,4 @@
+import { sameBytes } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings, type Caller } from './association.ts';
 import type { AccessResult, Data, TypeOf } from './wire/data.ts';
@@ -5,12 +6,13 @@ import { encodePdu, type Agreement, type ConfirmedResponse, type Pdu, type Servi
 import type {
   FileAttributes,
   ObjectClass,
-  ObjectName,
   ServiceName,
   Services,
   Variable,
   Variables,
 } from './wire/services.ts';
+import type { JournalEntry, JournalRange } from './wire/journals.ts';
+import type { ObjectName } from './wire/names.ts';
 
 /*
  * The answering end of MMS over one association, for whatever objects its owner has.
@@ -41,6 +43,8 @@ export interface MmsObjects {
   /** Whether it is gone. */
   deleteList(name: ObjectName): boolean;
   files?: MmsFiles;
+  /** Entries of a journal, the oldest first; null: there is none. Absent: there are no journals. */
+  journal?(name: ObjectName): readonly JournalEntry[] | null;
 }
 
 export interface MmsFiles {
@@ -253,6 +257,18 @@ export class MmsServer {
       case 'fileDelete':
       case 'fileDirectory':
         return this.onFile(pdu);
+      case 'readJournal':
+        return done('readJournal', this.entriesFor(pdu.request));
+      case 'journalStatus': {
+        const entries = this.objects.journal?.(pdu.request.name) ?? null;
+        return done(
+          'journalStatus',
+          entries === null ? { failed: NO_SUCH_OBJECT } : { entries: entries.length, deletable: false },
+        );
+      }
+      case 'initializeJournal':
+        // What happened is not unmade by anybody.
+        return done('initializeJournal', { failed: { class: 7, code: 3, words: '' } });
       case 'obtainFile':
         // We take no files from anybody.
         return done('obtainFile', { failed: { class: 11, code: 6, words: '' } });
@@ -291,6 +307,34 @@ export class MmsServer {
       names.push(all[at]);
     }
     return { names, more: from + names.length < all.length };
+  }
+
+  /** As many entries of a journal as fit. */
+  private entriesFor({ name, from, to, after }: JournalRange): Outcome<'readJournal'> {
+    const all = this.objects.journal?.(name) ?? null;
+    if (all === null) return { failed: NO_SUCH_OBJECT };
+    let first = 0;
+    if (after !== undefined) {
+      first = all.findIndex(({ id }) => sameBytes(id, after.entry)) + 1;
+      // An entry that has gone out of the journal: what is behind its time.
+      if (first === 0) first = firstFrom(all, (time) => compareTimes(time, after.time) > 0);
+    } else if (from !== undefined)
+      first =
+        'time' in from
+          ? firstFrom(all, (time) => compareTimes(time, from.time) >= 0)
+          : all.findIndex(({ id }) => sameBytes(id, from.entry));
+    if (first < 0) return { failed: NO_SUCH_OBJECT };
+    const entries: JournalEntry[] = [];
+    let room = this.size - OVERHEAD;
+    let at = first;
+    for (; at < all.length; at++) {
+      if (to !== undefined && ('time' in to ? compareTimes(all[at].time, to.time) > 0 : entries.length >= to.count))
+        return { entries, more: false };
+      room -= sizeOfEntry(all[at]);
+      if (room < 0) break;
+      entries.push(all[at]);
+    }
+    return { entries, more: at < all.length };
   }
 
   private read(variables: readonly Variable[], done: (outcome: Outcome<'read'>) => void): void {
@@ -383,3 +427,22 @@ export class MmsServer {
     return { entries, more: from + entries.length < all.length };
   }
 }
+
+const firstFrom = (entries: readonly JournalEntry[], is: (time: Uint8Array) => boolean): number => {
+  const at = entries.findIndex(({ time }) => is(time));
+  return at < 0 ? entries.length : at;
+};
+
+/** Days first, then what is of the day (`binaryTime`). */
+function compareTimes(a: Uint8Array, b: Uint8Array): number {
+  const numberOf = (time: Uint8Array): number => {
+    if (time.length !== 6) return 0;
+    const view = new DataView(time.buffer, time.byteOffset, 6);
+    return view.getUint16(4) * 2 ** 32 + view.getUint32(0);
+  };
+  return numberOf(a) - numberOf(b);
+}
+
+const sizeOfEntry = (entry: JournalEntry): number =>
+  encodePdu({ type: 'response', invoke: 0, service: 'readJournal', response: { entries: [entry], more: false } })
+    .length;

@@ -4,7 +4,8 @@ import type { MmsObjects } from './server.ts';
 import { Talk } from './trials/talk.ts';
 import { REQUESTS } from './trials/samples.ts';
 import type { Data, TypeOf } from './wire/data.ts';
-import { nameWords, type ObjectName, type Variable } from './wire/services.ts';
+import { nameWords, type ObjectName } from './wire/names.ts';
+import type { Variable } from './wire/services.ts';
 
 const FLOAT: TypeOf = { type: 'float', width: 32, exponent: 8 };
 const NAMES = Array.from({ length: 3000 }, (_, at) => `GGIO1$MX$AnIn${at}$mag$f`).sort();

@@ -61,6 +61,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
         { words: 'echo a request', order: { what: 'echo' } },
       ],
       broadcasts: [],
+      inquiry: null,
       restart: null,
       files: false,
       modes: ['direct'],

@@ -36,6 +36,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
       changes: () => false,
       asks: [],
       broadcasts: [],
+      inquiry: null,
       restart: null,
       files: false,
       modes: [],

@@ -11,6 +11,7 @@ import type {
   SurveyedPoint,
 } from '../../client.ts';
 import { MmsClient, type Answer, type Told } from '../../mms/client.ts';
+import { hold } from '../../mms/dialogue.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
 import type { ServiceName } from '../../mms/wire/services.ts';
 import { CounterSet } from '../counters.ts';
@@ -25,6 +26,7 @@ import { Delays } from './delays.ts';
 import { Explorer, type Explored } from './explorer.ts';
 import { askFile } from './files.ts';
 import { CarryingMessage, Held, type Came, type ModelReading } from './held.ts';
+import { inquiryOf } from './inquiries/index.ts';
 import { packed, unpacked } from './keep.ts';
 import { planReads, type Round } from './reads.ts';
 import { changesIn } from './attributes.ts';
@@ -583,7 +585,12 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
         break;
       }
       default:
-        order satisfies never;
+        hold(
+          standing.client,
+          inquiryOf(order, this.settings.originator, now),
+          (outcome) => (outcome.ok ? end(null, outcome.value) : end(outcome.problem)),
+          now,
+        );
     }
   }
 

@@ -2,7 +2,8 @@ import type { Instant } from '../../../session/index.ts';
 import type { ControlStep } from '../../control.ts';
 import type { Answer, MmsClient } from '../../mms/client.ts';
 import { accessErrorWords, type AccessResult, type TypeOf } from '../../mms/wire/data.ts';
-import type { ObjectName, ServiceName, Variables } from '../../mms/wire/services.ts';
+import type { ObjectName } from '../../mms/wire/names.ts';
+import type { ServiceName, Variables } from '../../mms/wire/services.ts';
 import {
   applicationErrorOf,
   applicationErrorWords,

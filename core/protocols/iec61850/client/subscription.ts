@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { Answer, MmsClient } from '../../mms/client.ts';
 import { accessErrorWords, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import type { ObjectName } from '../../mms/wire/services.ts';
+import type { ObjectName } from '../../mms/wire/names.ts';
 
 /*
  * How a report control block is taken into use (IEC 61850-7-2, 17.2; its attributes after IEC 61850-8-1, 17.1).

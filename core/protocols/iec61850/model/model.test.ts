@@ -2,7 +2,7 @@ import { beforeAll, describe, expect, test } from 'vitest';
 import type { MmsObjects } from '../../mms/server.ts';
 import { Talk } from '../../mms/trials/talk.ts';
 import type { TypeOf } from '../../mms/wire/data.ts';
-import type { ObjectName } from '../../mms/wire/services.ts';
+import type { ObjectName } from '../../mms/wire/names.ts';
 import { Discovery } from './discovery.ts';
 import { leavesOf, pointsOf, typeAt, type Model } from './model.ts';
 import { parse, print, printPath } from './reference.ts';

@@ -3,16 +3,22 @@ import type { Instant } from '../../../session/index.ts';
 import type { AssociationSettings, Caller } from '../../mms/association.ts';
 import { MmsServer, type MmsFiles, type MmsObjects } from '../../mms/server.ts';
 import { AccessError, encodedOnce, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import type { Agreement, ServiceError } from '../../mms/wire/pdu.ts';
-import type { ObjectClass, ObjectName, Variable } from '../../mms/wire/services.ts';
+import type { Agreement } from '../../mms/wire/pdu.ts';
+import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import { applicationErrorData, type ControlModel } from '../control.ts';
 import { referenceOfVariable } from '../model/discovery.ts';
 import { typeIn } from '../model/model.ts';
 import { toMms, type Reference } from '../model/reference.ts';
+import { structure } from '../model/types.ts';
+import { encodeStamp } from '../time.ts';
 import { encodeReport, type Report } from '../report.ts';
 import { Operated, type ControlPhase, type Wish } from './operated.ts';
 import { blockRecords, restored } from './kept.ts';
 import { blockType, ReportControl, type BlockSettings } from './reportcontrol.ts';
+import { DataSets, domainOf, objectKey, UNKNOWN, type PlannedSet } from './datasets.ts';
+import { LOG_BLOCK, LogControl, type LogPlan } from './logs.ts';
+import { Overridden, type Part } from './overridden.ts';
+import { fits, GROUP_BLOCK, SettingGroups, type GroupPlan } from './settinggroups.ts';
 import { Tree, valueOf } from './tree.ts';
 
 /*
@@ -29,12 +35,14 @@ import { Tree, valueOf } from './tree.ts';
 /** What a model is, without values. */
 export interface ModelPlan {
   devices: readonly { name: string; nodes: readonly { name: string; of: TypeOf }[] }[];
-  /** `name`: of MMS, `LLN0$status`. */
-  dataSets: readonly { device: string; name: string; members: readonly Reference[] }[];
+  dataSets: readonly PlannedSet[];
   blocks: readonly BlockSettings[];
   /** Data objects that may be operated. */
   operated: readonly { object: Reference; model: ControlModel }[];
   values: readonly (readonly [Reference, Data])[];
+  /** Logical devices with setting groups, and their logs; absent: none. */
+  groups?: readonly GroupPlan[];
+  logs?: readonly LogPlan[];
 }
 
 export type ModelEffect =
@@ -74,23 +82,21 @@ export interface ModelOwner {
 interface Peer {
   server: MmsServer;
   name: string;
-  /** Data sets that it has made for itself. */
-  lists: Map<string, readonly Variable[]>;
 }
 
-const MOST_LISTS = 100;
-const MOST_MEMBERS = 1000;
 /** Of a wrong password (ISO 8650-1: authentication failure). */
 const WRONG_PASSWORD = 13;
 
 export class ModelServer {
   private tree: Tree;
   private blocks = new Map<string, ReportControl>();
-  /** Data sets by their names in MMS, `HLM/LLN0$status`. */
-  private sets = new Map<string, { members: readonly Reference[]; deletable: boolean }>();
+  private readonly sets = new DataSets((reference) => this.tree.atReference(reference) !== null);
+  private groups = new Map<string, SettingGroups>();
+  /** By the names of their control blocks in MMS. */
+  private logs = new Map<string, LogControl>();
+  /** Data objects whose values clients replace or hold. */
+  private readonly overridden = new Map<string, Overridden>();
   private operated = new Map<string, Operated>();
-  /** Which members of which data sets lie in a data object. */
-  private index = new Map<string, { set: string; place: number }[]>();
   private readonly peers = new Map<number, Peer>();
   private effects: ModelEffect[] = [];
   private now: Instant = 0;
@@ -111,7 +117,7 @@ export class ModelServer {
 
   // ---- the model
 
-  private treeOf({ devices, blocks, values }: ModelPlan): Tree {
+  private treeOf({ devices, blocks, values, groups = [], logs = [] }: ModelPlan): Tree {
     const withBlocks = devices.map(({ name: device, nodes }) => ({
       name: device,
       nodes: nodes.map(({ name, of }) => {
@@ -123,6 +129,13 @@ export class ModelServer {
             .map(({ item, isBuffered }) => ({ name: item.split('$')[2], of: blockType(isBuffered) }));
           if (inside.length > 0) components.push({ name: fc, of: { type: 'structure', components: inside } });
         }
+        const ofLogs = logs.filter((one) => one.device === device && one.item.startsWith(`${name}$`));
+        if (ofLogs.length > 0)
+          components.push({
+            name: 'LG',
+            of: structure(...ofLogs.map(({ item }) => [item.split('$')[2], LOG_BLOCK] as const)),
+          });
+        if (name === 'LLN0' && groups.some((one) => one.device === device)) withGroups(components);
         return { name, of: { type: 'structure' as const, components } };
       }),
     }));
@@ -133,10 +146,22 @@ export class ModelServer {
 
   private build(plan: ModelPlan, now: Instant): void {
     this.shape = shapeOf(plan);
-    this.sets = new Map(
-      plan.dataSets.map(({ device, name, members }) => [`${device}/${name}`, { members, deletable: false }]),
-    );
-    this.reindex();
+    this.sets.adopt(plan.dataSets);
+    const groups = this.groups;
+    this.groups = new Map();
+    for (const one of plan.groups ?? []) {
+      const made = new SettingGroups(one, this.tree, now);
+      const known = groups.get(one.device);
+      if (known) made.adopt(known, now);
+      this.groups.set(one.device, made);
+    }
+    const logs = this.logs;
+    this.logs = new Map();
+    for (const one of plan.logs ?? []) {
+      const key = `${one.device}/${one.item}`;
+      const known = logs.get(key);
+      this.logs.set(key, known && JSON.stringify(known.plan) === JSON.stringify(one) ? known : new LogControl(one));
+    }
     const before = this.blocks;
     this.blocks = new Map();
     for (const settings of plan.blocks) {
@@ -181,9 +206,9 @@ export class ModelServer {
   }
 
   private blockContext(): ConstructorParameters<typeof ReportControl>[1] {
-    const member = (set: string, place: number): Reference | undefined => this.sets.get(set)?.members[place];
+    const member = (set: string, place: number): Reference | undefined => this.sets.members(set)?.[place];
     return {
-      sizeOf: (set) => this.sets.get(set)?.members.length ?? null,
+      sizeOf: (set) => this.sets.members(set)?.length ?? null,
       value: (set, place) => {
         const reference = member(set, place);
         return reference === undefined ? NO_VALUE : this.memberValue(reference);
@@ -202,17 +227,6 @@ export class ModelServer {
   private memberValue(reference: Reference): Data {
     const cell = this.tree.atReference(reference);
     return cell === null ? NO_VALUE : valueOf(cell);
-  }
-
-  private reindex(): void {
-    this.index = new Map();
-    for (const [set, { members }] of this.sets)
-      members.forEach((reference, place) => {
-        const key = objectKey(reference);
-        const there = this.index.get(key);
-        if (there) there.push({ set, place });
-        else this.index.set(key, [{ set, place }]);
-      });
   }
 
   /**
@@ -247,11 +261,20 @@ export class ModelServer {
    */
   set(
     object: Reference,
-    parts: readonly { path: readonly string[]; data: Data; trigger: 'dataChange' | 'qualityChange' | null }[],
-    { always = false, quiet = false }: { always?: boolean; quiet?: boolean },
+    parts: readonly Part[],
+    how: { always?: boolean; quiet?: boolean },
     now: Instant,
   ): void {
     this.now = now;
+    this.put(object, this.overridden.get(objectKey(object))?.set(parts) ?? parts, how, now);
+  }
+
+  private put(
+    object: Reference,
+    parts: readonly Part[],
+    { always = false, quiet = false }: { always?: boolean; quiet?: boolean },
+    now: Instant,
+  ): void {
     const changed: { path: readonly string[]; trigger: 'dataChange' | 'qualityChange' }[] = [];
     for (const { path, data, trigger } of parts) {
       const did = this.tree.set({ ...object, path: [...object.path, ...path] }, data);
@@ -259,8 +282,8 @@ export class ModelServer {
     }
     if (quiet || changed.length === 0) return;
     this.changes++;
-    for (const { set, place } of this.index.get(objectKey(object)) ?? []) {
-      const member = this.sets.get(set)?.members[place];
+    for (const { set, place } of this.sets.within(object)) {
+      const member = this.sets.members(set)?.[place];
       if (member === undefined) continue;
       // Taken once for all blocks that enter it.
       let value: Data | null = null;
@@ -270,6 +293,12 @@ export class ModelServer {
           if (block.ofDataSet !== set || !block.takes(trigger)) continue;
           value ??= encodedOnce(this.memberValue(member));
           block.changed(place, value, trigger, this.changes, now);
+        }
+        for (const log of this.logs.values()) {
+          if (log.plan.dataSet !== set || !log.takes(trigger)) continue;
+          value ??= encodedOnce(this.memberValue(member));
+          const { domain, item } = domainOf(member);
+          log.add(`${domain}/${item}`, value, REASON[trigger], now);
         }
       }
     }
@@ -286,6 +315,7 @@ export class ModelServer {
     let earliest = Infinity;
     for (const block of this.blocks.values()) earliest = Math.min(earliest, block.deadline);
     for (const one of this.operated.values()) earliest = Math.min(earliest, one.deadline);
+    for (const one of this.groups.values()) earliest = Math.min(earliest, one.deadline);
     for (const { server } of this.peers.values()) earliest = Math.min(earliest, server.deadline ?? Infinity);
     return earliest === Infinity ? null : earliest;
   }
@@ -293,6 +323,7 @@ export class ModelServer {
   wake(now: Instant): void {
     this.now = now;
     for (const one of this.operated.values()) one.wake(now);
+    for (const one of this.groups.values()) one.wake(now);
     for (const { server } of this.peers.values()) server.wake(now);
     this.touch(now);
   }
@@ -323,7 +354,8 @@ export class ModelServer {
   came(peer: number, name: string, now: Instant): void {
     this.now = now;
     const server = new MmsServer(this.settings, this.objectsFor(peer));
-    this.peers.set(peer, { server, name, lists: new Map() });
+    this.peers.set(peer, { server, name });
+    this.sets.came(peer);
     server.start(now);
     this.collect(peer);
   }
@@ -333,6 +365,8 @@ export class ModelServer {
     if (!this.peers.delete(peer)) return;
     for (const block of this.blocks.values()) block.left(peer, now);
     for (const one of this.operated.values()) one.left(peer);
+    for (const one of this.groups.values()) one.left(peer);
+    this.sets.went(peer);
   }
 
   receive(peer: number, octets: Uint8Array, now: Instant): void {
@@ -406,7 +440,7 @@ export class ModelServer {
       );
     }
     const set = report.dataSet ?? this.blockSet(report.id);
-    const references = members.flatMap(({ place }) => this.sets.get(set)?.members[place] ?? []);
+    const references = members.flatMap(({ place }) => this.sets.members(set)?.[place] ?? []);
     this.effects.push({ type: 'reported', peer, block: report.id, references });
   }
 
@@ -428,37 +462,50 @@ export class ModelServer {
       read: (variable) => this.read(variable, peer),
       readLater: (variable, done) => this.readLater(variable, peer, done),
       write: (variable, value, done) => this.write(variable, value, peer, done),
-      list: (name) => this.list(name, peer),
-      defineList: (name, variables) => this.defineList(name, variables, peer),
-      deleteList: (name) => this.deleteList(name, peer),
+      list: (name) => this.sets.list(name, peer),
+      defineList: (name, variables) => {
+        const hasDevice = name.scope === 'domain' && this.tree.names(name.domain) !== null;
+        return this.sets.define(name, variables, peer, hasDevice);
+      },
+      deleteList: (name) =>
+        this.sets.delete(name, peer, (set) => [...this.blocks.values()].some(({ ofDataSet }) => ofDataSet === set)),
+      journal: (name) => {
+        if (name.scope !== 'domain') return null;
+        const log = [...this.logs.values()].find(({ plan }) => plan.device === name.domain && plan.log === name.item);
+        return log?.entries ?? null;
+      },
       ...(this.owner.files ? { files: this.owner.files } : {}),
     };
   }
 
   private names(peer: number, of: ObjectClass, domain: string | null): readonly string[] | null {
     if (of === 'domain') return domain === null ? this.tree.deviceNames : null;
-    if (domain === null) return of === 'variableList' ? [...(this.peers.get(peer)?.lists.keys() ?? [])].sort() : [];
+    if (domain === null) return of === 'variableList' ? this.sets.ofAssociation(peer) : [];
     const names = this.tree.names(domain);
     if (names === null || of === 'variable') return names;
-    if (of !== 'variableList') return [];
-    const prefix = `${domain}/`;
-    return [...this.sets.keys()]
-      .filter((name) => name.startsWith(prefix))
-      .map((name) => name.slice(prefix.length))
-      .sort();
+    if (of === 'journal')
+      return [...this.logs.values()].filter(({ plan }) => plan.device === domain).map(({ plan }) => plan.log);
+    return of === 'variableList' ? this.sets.ofDevice(domain) : [];
   }
 
   private read(variable: Variable, peer: number): AccessResult {
     const { name } = variable;
-    if (name.scope !== 'domain') return { type: 'failure', code: AccessError.nonExistent };
+    if (name.scope !== 'domain') return UNKNOWN;
     const [, fc, block, attribute] = name.item.split('$');
     if ((fc === 'BR' || fc === 'RP') && block !== undefined) {
       const control = this.blocks.get(`${name.domain}/${name.item.split('$').slice(0, 3).join('$')}`);
       if (control !== undefined)
         return attribute === undefined
           ? control.value
-          : (control.read(attribute) ?? { type: 'failure', code: AccessError.nonExistent });
+          : (control.read(attribute) ?? UNKNOWN);
     }
+    if (fc === 'LG' && block !== undefined) {
+      const log = this.logs.get(`${name.domain}/${name.item.split('$').slice(0, 3).join('$')}`);
+      if (log !== undefined) return attribute === undefined ? log.value : (log.read(attribute) ?? UNKNOWN);
+    }
+    // What is being edited is seen by nobody else, and nothing is there while nobody edits.
+    if (fc === 'SE' && this.groups.get(name.domain)?.mayRead(peer) === false)
+      return { type: 'failure', code: AccessError.temporarilyUnavailable };
     const reference = referenceOfVariable(variable);
     if (reference !== null) this.effects.push({ type: 'read', peer, references: [reference] });
     const read = this.tree.read(variable);
@@ -507,6 +554,10 @@ export class ModelServer {
       if (control === undefined || parts.length !== 4) return done(AccessError.nonExistent);
       return done(control.write(parts[3], value, peer, this.peers.get(peer)?.name ?? '', this.now));
     }
+    if (fc === 'LG') {
+      const log = this.logs.get(`${name.domain}/${parts.slice(0, 3).join('$')}`);
+      return done(log === undefined || parts.length !== 4 ? AccessError.nonExistent : log.write(parts[3], value));
+    }
     if (fc === 'CO') {
       const operated = this.operated.get(`${name.domain}/${parts.slice(0, -1).join('$')}`);
       if (operated === undefined) return done(AccessError.nonExistent);
@@ -515,6 +566,14 @@ export class ModelServer {
     const reference = referenceOfVariable(variable);
     const cell = reference && this.tree.atReference(reference);
     if (reference === null || cell === null) return done(AccessError.nonExistent);
+    const groups = this.groups.get(name.domain);
+    if (fc === 'SP' && reference.path[0] === 'SGCB') {
+      const isOne = groups !== undefined && reference.path.length === 2;
+      return done(isOne ? groups.write(reference.path[1], value, peer, this.now) : AccessError.denied);
+    }
+    if (fc === 'SE') return done(groups?.edit(reference, value, peer, this.now) ?? AccessError.denied);
+    if (!fits(cell, value)) return done(AccessError.typeInconsistent);
+    if (fc === 'SV' || fc === 'BL') return finish(this.override(reference, value));
     if (fc !== 'SP') return done(AccessError.denied);
     this.owner.write(reference, value, peer, (error) => {
       if (error === null) this.tree.set(reference, value);
@@ -522,53 +581,42 @@ export class ModelServer {
     });
   }
 
-  // ---- data sets
-
-  private list(name: ObjectName, peer: number): { variables: readonly Variable[]; deletable: boolean } | null {
-    if (name.scope === 'association') {
-      const own = this.peers.get(peer)?.lists.get(name.item);
-      return own === undefined ? null : { variables: own, deletable: true };
-    }
-    const set = name.scope === 'domain' ? this.sets.get(`${name.domain}/${name.item}`) : undefined;
-    if (set === undefined) return null;
-    return {
-      variables: set.members.map((one) => ({ name: { scope: 'domain', ...domainOf(one) } })),
-      deletable: set.deletable,
-    };
-  }
-
-  private defineList(name: ObjectName, variables: readonly Variable[], peer: number): ServiceError | null {
-    const refused = (of: number, code: number, words: string): ServiceError => ({ class: of, code, words });
-    if (variables.length === 0 || variables.length > MOST_MEMBERS)
-      return refused(8, 0, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
-    const members = variables.map(referenceOfVariable);
-    if (members.some((one) => one === null || this.tree.atReference(one) === null)) return refused(7, 2, '');
-    if (this.list(name, peer) !== null) return refused(8, 4, 'there is one of that name');
-    if (name.scope === 'association') {
-      const lists = this.peers.get(peer)?.lists;
-      if (lists === undefined || lists.size >= MOST_LISTS)
-        return refused(3, 0, `${MOST_LISTS} data sets are made already`);
-      lists.set(name.item, variables);
-      return null;
-    }
-    if (name.scope !== 'domain' || this.tree.names(name.domain) === null) return refused(7, 2, '');
-    if ([...this.sets.values()].filter(({ deletable }) => deletable).length >= MOST_LISTS)
-      return refused(3, 0, `${MOST_LISTS} data sets are made already`);
-    this.sets.set(`${name.domain}/${name.item}`, { members: members.flatMap((one) => one ?? []), deletable: true });
-    this.reindex();
+  /** A value is replaced or held, or let go. */
+  private override(reference: Reference, data: Data): number | null {
+    const [object, attribute] = reference.path;
+    if (reference.path.length !== 2) return AccessError.denied;
+    const fc = (['ST', 'MX'] as const).find((one) => this.tree.atReference({ ...reference, fc: one, path: [object] }));
+    if (fc === undefined) return AccessError.denied;
+    const shown = { ...reference, fc, path: [object] };
+    const key = objectKey(shown);
+    const own = this.overridden.get(key) ?? new Overridden();
+    this.overridden.set(key, own);
+    const outcome = own.write(
+      attribute,
+      data,
+      (of, ...path) => {
+        const cell = this.tree.atReference({ ...shown, fc: of === 'SV' ? 'SV' : fc, path: [object, ...path] });
+        return cell === null ? null : valueOf(cell);
+      },
+      { type: 'utcTime', octets: encodeStamp({ time: this.now, ...CLOCK }) },
+    );
+    if ('error' in outcome) return outcome.error;
+    this.tree.set(reference, data);
+    this.put(shown, outcome.shown, {}, this.now);
     return null;
   }
+}
 
-  private deleteList(name: ObjectName, peer: number): boolean {
-    if (name.scope === 'association') return this.peers.get(peer)?.lists.delete(name.item) ?? false;
-    if (name.scope !== 'domain') return false;
-    const key = `${name.domain}/${name.item}`;
-    const isUsed = [...this.blocks.values()].some(({ ofDataSet }) => ofDataSet === key);
-    if (!this.sets.get(key)?.deletable || isUsed) return false;
-    this.sets.delete(key);
-    this.reindex();
-    return true;
-  }
+const CLOCK = { leapSecondsKnown: true, clockFailure: false, notSynchronised: false, accuracyBits: 10 };
+const REASON = { dataChange: 'data change', qualityChange: 'quality change' } as const;
+
+/** The control block of setting groups stands among the settings of LLN0. */
+function withGroups(components: { name: string; of: TypeOf }[]): void {
+  const at = components.findIndex(({ name }) => name === 'SP');
+  const own = { name: 'SGCB', of: GROUP_BLOCK };
+  const there = at < 0 ? null : components[at].of;
+  if (there?.type === 'structure') components[at] = { name: 'SP', of: { ...there, components: [...there.components, own] } };
+  else components.push({ name: 'SP', of: { type: 'structure', components: [own] } });
 }
 
 const NO_VALUE: Data = { type: 'boolean', value: false };
@@ -578,16 +626,11 @@ const splitName = (name: string): { domain: string; item: string } => {
   const slash = name.indexOf('/');
   return { domain: name.slice(0, slash), item: name.slice(slash + 1) };
 };
-const domainOf = (reference: Reference): { domain: string; item: string } => {
-  const { domain, item } = toMms(reference);
-  return { domain, item };
-};
-const objectKey = ({ device, node, fc, path }: Reference): string => `${device}/${node} ${fc} ${path[0] ?? ''}`;
 const isWithin = (path: readonly string[], outer: readonly string[]): boolean =>
   outer.length <= path.length && outer.every((part, at) => part === path[at]);
 /** What clients have to know anew when it is another. */
-const shapeOf = ({ devices, dataSets, blocks, operated }: ModelPlan): string =>
-  JSON.stringify([devices, dataSets, blocks, operated]);
+const shapeOf = ({ devices, dataSets, blocks, operated, groups, logs }: ModelPlan): string =>
+  JSON.stringify([devices, dataSets, blocks, operated, groups, logs]);
 
 const sameBlock = (a: BlockSettings, b: BlockSettings): boolean => JSON.stringify(a) === JSON.stringify(b);
 

@@ -116,6 +116,10 @@ export class Tree {
       this.devices.set(name, new Map(nodes.map((node) => [node.name, cellOf(node.of)] as const)));
   }
 
+  nodesOf(device: string): Iterable<[name: string, cell: Cell]> {
+    return this.devices.get(device) ?? [];
+  }
+
   get deviceNames(): string[] {
     return [...this.devices.keys()].sort(byCode);
   }

@@ -1,6 +1,7 @@
 import type { Data } from '../wire/data.ts';
 import type { Pdu } from '../wire/pdu.ts';
-import type { ObjectName, Variables } from '../wire/services.ts';
+import type { ObjectName } from '../wire/names.ts';
+import type { Variables } from '../wire/services.ts';
 
 /** One message of each kind, with what there is to say in it. */
 
@@ -8,6 +9,9 @@ const name: ObjectName = { scope: 'domain', domain: 'HLMF1', item: 'MMXU1$MX$A$p
 const list: ObjectName = { scope: 'domain', domain: 'HLMF1', item: 'LLN0$measurements' };
 const variables: Variables = { names: [{ name }, { name: { scope: 'vmd', item: 'Clock' } }] };
 const octets = (...values: number[]): Uint8Array => Uint8Array.from(values);
+
+const journal: ObjectName = { scope: 'domain', domain: 'HLMF1', item: 'LLN0$EventLog' };
+const DAY = octets(0, 0, 0x10, 0, 0x3b, 0x10);
 
 export const VALUES: readonly Data[] = [
   { type: 'boolean', value: true },
@@ -55,6 +59,25 @@ export const REQUESTS: readonly (Pdu & { type: 'request' })[] = [
   { type: 'request', invoke: 16, service: 'fileDelete', request: { name: 'REC1.CFG' } },
   { type: 'request', invoke: 17, service: 'fileDirectory', request: { name: '/COMTRADE', after: 'REC1.CFG' } },
   { type: 'request', invoke: 18, service: 'obtainFile', request: { source: 'a.cid', destination: 'b.cid' } },
+  { type: 'request', invoke: 19, service: 'readJournal', request: { name: journal } },
+  {
+    ...{ type: 'request', invoke: 20, service: 'readJournal' },
+    request: { name: journal, from: { time: DAY }, to: { time: DAY } },
+  },
+  {
+    ...{ type: 'request', invoke: 21, service: 'readJournal' },
+    request: { name: journal, to: { count: 10 }, after: { time: DAY, entry: octets(0, 9) } },
+  },
+  {
+    ...{ type: 'request', invoke: 22, service: 'readJournal' },
+    request: { name: journal, from: { entry: octets(0, 9) } },
+  },
+  { type: 'request', invoke: 23, service: 'journalStatus', request: { name: journal } },
+  { type: 'request', invoke: 24, service: 'initializeJournal', request: { name: journal, upTo: null } },
+  {
+    ...{ type: 'request', invoke: 25, service: 'initializeJournal' },
+    request: { name: journal, upTo: { time: DAY, entry: octets(1) } },
+  },
 ];
 
 export const RESPONSES: readonly (Pdu & { type: 'response' })[] = [
@@ -120,6 +143,24 @@ export const RESPONSES: readonly (Pdu & { type: 'response' })[] = [
     },
   },
   { type: 'response', invoke: 18, service: 'obtainFile', response: {} },
+  {
+    ...{ type: 'response', invoke: 19, service: 'readJournal' },
+    response: {
+      entries: [
+        {
+          ...{ id: octets(0, 0, 0, 0, 0, 0, 0, 9), time: DAY },
+          variables: [
+            { tag: 'HLMF1/XCBR1$ST$Pos', value: VALUES[12] },
+            { tag: 'HLMF1/XCBR1$ST$Pos$ReasonCode', value: VALUES[6] },
+          ],
+        },
+        { id: octets(1), time: DAY, variables: [], note: 'tested' },
+      ],
+      more: true,
+    },
+  },
+  { type: 'response', invoke: 23, service: 'journalStatus', response: { entries: 4711, deletable: false } },
+  { type: 'response', invoke: 24, service: 'initializeJournal', response: { deleted: 12 } },
 ];
 
 export const OTHERS: readonly Pdu[] = [

@@ -72,6 +72,8 @@ export const ServiceBit = {
   deleteList: 13,
   obtainFile: 46,
   readJournal: 65,
+  initializeJournal: 67,
+  journalStatus: 68,
   fileOpen: 72,
   fileRead: 73,
   fileClose: 74,

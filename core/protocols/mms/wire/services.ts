@@ -18,14 +18,12 @@ import {
   type Element,
   type Node,
 } from './ber.ts';
+import { identifier, nameNode, nameOf, type ObjectName } from './names.ts';
+import { JOURNALS, type JournalServices } from './journals.ts';
 import { dataNode, dataOf, resultNode, resultOf, typeNode, typeOf } from './data.ts';
 import type { AccessResult, Data, TypeOf } from './data.ts';
 
 /** Confirmed services, each with its request and its response (ISO 9506-2, clauses 10 to 18 and annex C). */
-
-/** The name of an object: in the whole device, in a domain of it, or of this association alone. */
-export type ObjectName =
-  { scope: 'vmd' | 'association'; item: string } | { scope: 'domain'; domain: string; item: string };
 
 /** What is read, written or reported: variables one by one, or a list that has a name. */
 export type Variables = { list: ObjectName; names?: undefined } | { list?: undefined; names: readonly Variable[] };
@@ -45,7 +43,7 @@ export interface FileAttributes {
   modified: string;
 }
 
-export interface Services {
+export interface Services extends JournalServices {
   status: { request: { extended: boolean }; response: { logical: number; physical: number } };
   nameList: {
     request: { class: ObjectClass; domain: string | null; after: string | null };
@@ -94,42 +92,6 @@ const nothing = {
   read: (): object => ({}),
 };
 const MAX_UNSIGNED = 0xffff_ffff;
-
-// ---- names
-
-const identifier = (text: string): Node => characters(Universal.visibleString, text);
-
-export function nameNode(name: ObjectName): Node {
-  switch (name.scope) {
-    case 'vmd':
-      return characters(context(0), name.item);
-    case 'domain':
-      return constructed(context(1), identifier(name.domain), identifier(name.item));
-    case 'association':
-      return characters(context(2), name.item);
-    default:
-      return name satisfies never;
-  }
-}
-
-export function nameOf(octets: Uint8Array, element: Element | undefined): ObjectName {
-  switch (element?.tag) {
-    case context(0):
-      return { scope: 'vmd', item: charactersOf(octets, element) };
-    case context(1): {
-      const [domain, item] = childrenOf(element);
-      if (domain === undefined || item === undefined) throw new Malformed('a name in a domain without its two parts');
-      return { scope: 'domain', domain: charactersOf(octets, domain), item: charactersOf(octets, item) };
-    }
-    case context(2):
-      return { scope: 'association', item: charactersOf(octets, element) };
-    default:
-      throw new Malformed('no name of an object');
-  }
-}
-
-export const nameWords = (name: ObjectName): string =>
-  name.scope === 'domain' ? `${name.domain}/${name.item}` : name.scope === 'vmd' ? name.item : `@${name.item}`;
 
 // ---- variables
 
@@ -219,6 +181,7 @@ const handle = {
 // ---- the services
 
 export const SERVICES: { readonly [Name in ServiceName]: Form<Name> } = {
+  ...JOURNALS,
   status: {
     tag: 0,
     request: {

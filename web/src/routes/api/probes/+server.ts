@@ -1,10 +1,12 @@
 import { probeRequestSchema } from '@halvix/core/path';
 import { orderProbe } from '@halvix/db';
-import { json } from '@sveltejs/kit';
+import { definitionOf } from '@halvix/core/protocols';
+import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { ask } from '$lib/server/live.ts';
+import { deviceByCode, model } from '$lib/server/model.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({ id: z.uuid(), request: probeRequestSchema });
@@ -12,6 +14,15 @@ const bodySchema = z.object({ id: z.uuid(), request: probeRequestSchema });
 /** Asks the engine to try a device or to survey it; how it goes comes with the live stream. */
 export const POST: RequestHandler = async ({ request, locals }) => {
   const { id, request: wanted } = await bodyOf(request, bodySchema);
+  if (wanted.type === 'ask') {
+    const device = deviceByCode(await model(), wanted.device);
+    if (device === undefined) error(404, `device: there is no device ${wanted.device}`);
+    const read = definitionOf(device.protocol).device.orders.schema.safeParse(wanted.order);
+    if (!read.success) {
+      const [{ message, path }] = read.error.issues;
+      error(400, path.length > 1 || path[0] !== 'what' ? message : `order: ${device.code} cannot be asked that`);
+    }
+  }
   await orderProbe(database, id, wanted, locals.person?.name ?? '', Date.now());
   return json({ id }, { status: 201 });
 };

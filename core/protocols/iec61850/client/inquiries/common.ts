@@ -1,0 +1,96 @@
+import type { Instant } from '../../../../session/index.ts';
+import type { OrderAnswer } from '../../../client.ts';
+import { ask, demand, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
+import { accessErrorWords, type AccessResult, type Data, type TypeOf } from '../../../mms/wire/data.ts';
+import type { ObjectClass, Variable } from '../../../mms/wire/services.ts';
+import { print, toMms, type Reference } from '../../model/reference.ts';
+import { decodeEntryTime } from '../../time.ts';
+import { attributeWords } from '../attributes.ts';
+import { controlValue } from '../controls.ts';
+
+export type Inquiry = Dialogue<OrderAnswer>;
+
+/** Names of a class at most; whoever has more is asked no further. */
+const MOST_NAMES = 500_000;
+/** Variables of one request. */
+const AT_ONCE = 40;
+
+export const variable = (domain: string, item: string): Variable => ({ name: { scope: 'domain', domain, item } });
+export const placeOf = (reference: Reference): Variable => {
+  const { domain, item, part } = toMms(reference);
+  return { name: { scope: 'domain', domain, item }, ...(part.length > 0 ? { part } : {}) };
+};
+
+/** All names of a class; `null`: they are not told. */
+export function* namesOf(of: ObjectClass, domain: string | null): Dialogue<string[] | null> {
+  const all: string[] = [];
+  for (let more = true; more && all.length < MOST_NAMES;) {
+    const answer = yield* ask('nameList', { class: of, domain, after: all.at(-1) ?? null });
+    if (!answer.ok) return null;
+    all.push(...answer.response.names);
+    more = answer.response.more && answer.response.names.length > 0;
+  }
+  return all;
+}
+
+export function* devicesOf(): Dialogue<string[]> {
+  const names = yield* namesOf('domain', null);
+  if (names === null) throw new Refusal('its logical devices: not told');
+  return names;
+}
+
+/** Values in their order; what cannot be read is a failure. */
+export function* readAll(variables: readonly Variable[]): Dialogue<AccessResult[]> {
+  const values: AccessResult[] = [];
+  for (let from = 0; from < variables.length; from += AT_ONCE) {
+    const names = variables.slice(from, from + AT_ONCE);
+    const answer = yield* ask('read', { variables: { names } });
+    names.forEach((_, at) =>
+      values.push((answer.ok ? answer.response.results[at] : undefined) ?? { type: 'failure', code: NOT_THERE }),
+    );
+  }
+  return values;
+}
+const NOT_THERE = 10;
+
+/** Writes one value; a refusal ends the whole. */
+export function* write(place: Variable, value: Data, what: string): Dialogue<void> {
+  const { results } = yield* demand('write', { variables: { names: [place] }, values: [value] }, what);
+  const [error = null] = results;
+  if (error !== null) throw new Refusal(`${what}: ${accessErrorWords(error)}`);
+}
+
+/** Null: it is not told, or not there. */
+export function* typeOf(place: Variable): Dialogue<TypeOf | null> {
+  const answer = yield* ask('attributes', { name: place.name });
+  return answer.ok ? answer.response.of : null;
+}
+
+export const numberIn = (data: AccessResult | undefined): number | null =>
+  data?.type === 'unsigned' || data?.type === 'integer' ? Number(data.value) : null;
+export const yes = (data: AccessResult | undefined): boolean => data?.type === 'boolean' && data.value;
+export const words = (path: readonly string[], data: AccessResult | null | undefined): string =>
+  data == null || data.type === 'failure' ? '–' : attributeWords(path, data);
+
+export const timeWords = (time: Instant | null): string =>
+  time === null || time <= 0 ? '–' : new Date(time).toISOString().slice(0, 23).replace('T', ' ');
+export const entryTime = (data: AccessResult | undefined): Instant | null =>
+  data?.type === 'binaryTime' && data.octets.some((octet) => octet !== 0) ? decodeEntryTime(data.octets) : null;
+
+/** What somebody typed, as the device's type of value has it. */
+export function typed(of: TypeOf, text: string, reference: Reference): Data {
+  const given = text.trim();
+  const isText = of.type === 'text' || of.type === 'wideText';
+  const counts = /^(true|on|yes)$/i.test(given) ? 1 : /^(false|off|no)$/i.test(given) ? 0 : Number(given);
+  if (!isText && (given === '' || !Number.isFinite(counts)))
+    throw new Refusal(`${print(reference)}: "${given.slice(0, 40)}" is no number; nothing was sent`);
+  // Two bits are a position: 0 between, 1 off, 2 on, 3 bad state.
+  if (of.type === 'bits' && Math.abs(of.size) === 2) {
+    if (!Number.isInteger(counts) || counts < 0 || counts > 3)
+      throw new Refusal(`${print(reference)}: a position is 0 to 3, not ${given}; nothing was sent`);
+    return { type: 'bits', bits: [(counts & 2) !== 0, (counts & 1) !== 0] };
+  }
+  const data = controlValue({ operation: null, ...(isText ? { counts: null, text } : { counts }) }, of);
+  if (!data.ok) throw new Refusal(`${print(reference)}: ${data.problem}; nothing was sent`);
+  return data.value;
+}
