@@ -14,7 +14,7 @@ import { ServerStandIn, type MappedPlant } from './modbus/server.ts';
 import { ClientCentre } from './iec61850/centre.ts';
 import { IedStandIn } from './iec61850/ied.ts';
 import { BayIed, ParkController } from './plants/modelled.ts';
-import { BAY_OBJECTS, PARK_OBJECTS } from './scenario/iec61850.ts';
+import { bayFile, parkFile } from './scenario/sclfiles.ts';
 import type { StandIn } from './standin.ts';
 import { METER_UNITS } from './scenario/modbus.ts';
 import { serveControl } from './http.ts';
@@ -149,12 +149,12 @@ const modelled: IedStandIn[] = [];
 const { HALVIX_BENCH_BAY_PORT: bayPort, HALVIX_BENCH_PARK_PORT: parkPort, HALVIX_BENCH_MODEL_PORT: modelPort } = ports;
 if (bayPort > 0) {
   const link = new ListeningLink(host, 'HLM-B1', "The bay controller's port", bayPort);
-  const settings = { code: 'HLM-B1', name: 'Bay controller', station: 'HLM', device: 'HLMB1', objects: BAY_OBJECTS };
+  const settings = { code: 'HLM-B1', name: 'Bay controller', station: 'HLM', device: 'HLMB1', file: bayFile(bayPort) };
   modelled.push(new IedStandIn(settings, link, new BayIed(now, Math.random)));
 }
 if (parkPort > 0) {
   const link = new ListeningLink(host, 'ORL-PC', "The plant controller's port", parkPort);
-  const settings = { code: 'ORL-PC', name: 'Plant controller', station: 'ORL', device: 'ORLPC', objects: PARK_OBJECTS };
+  const settings = { code: 'ORL-PC', name: 'Plant controller', station: 'ORL', device: 'ORLPC', file: parkFile(parkPort) };
   modelled.push(new IedStandIn(settings, link, new ParkController(now, Math.random)));
 }
 const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled];

@@ -2,11 +2,10 @@ import {
   bitsOf,
   calledSettings,
   Cause,
-  devicesOf,
   encodeStamp,
+  givenModel,
   ModelServer,
   parseReference,
-  reportsOf,
   serverSettings,
   type ControlAsked,
   type Data,
@@ -15,13 +14,14 @@ import {
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
 import type { Plant, Refusal } from '../plants/plant.ts';
-import type { ModelObject, ModelPoint } from '../scenario/iec61850.ts';
+import type { ModelPoint } from '../scenario/iec61850.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
 
 export interface IedSettings extends StandInSettings {
-  /** Its logical device, and what is in it. */
+  /** Its logical device. */
   device: string;
-  objects: readonly ModelObject[];
+  /** The file that describes it. */
+  file: string;
 }
 
 const CAUSES: Record<Refusal, number> = {
@@ -33,7 +33,6 @@ const CAUSES: Record<Refusal, number> = {
 const GOOD_TIME = { leapSecondsKnown: true, clockFailure: false, notSynchronised: false, accuracyBits: 10 };
 /** The one client that its link lets in. */
 const PEER = 1;
-const CLIENTS = 2;
 
 /** Speaks IEC 61850 for a plant: the model through which it is seen. */
 export class IedStandIn extends StandIn<ModelPoint> {
@@ -43,26 +42,14 @@ export class IedStandIn extends StandIn<ModelPoint> {
   private readonly shown = new Map<string, number | string>();
   private wakes: NodeJS.Timeout | null = null;
 
-  constructor({ device, objects, ...settings }: IedSettings, link: BenchLink, plant: Plant<ModelPoint>) {
+  constructor({ device, file, ...settings }: IedSettings, link: BenchLink, plant: Plant<ModelPoint>) {
     super(settings, link, plant);
     this.address = device;
-    const own = objects.map((one) => ({ ...one, device }));
-    const values: [Reference, Data][] = [];
-    const devices = devicesOf(own, values, { vendor: 'The bench', isProxy: false });
-    const members = own.map(({ node, object, cdc }): Reference => ({
-      device,
-      node,
-      path: [object],
-      fc: constraintOf(cdc),
-    }));
+    const given = givenModel(file, '', { bufferValues: 50_000 });
+    if (!given.ok) throw new Error(given.problem);
+    const { plan } = given.value;
     this.model = new ModelServer(
-      {
-        ...{ devices, values: [...values, ...unitsOf(plant.points), ...namesOf(plant.points)] },
-        operated: own
-          .filter(({ model }) => model !== 'statusOnly')
-          .map(({ node, object, model }) => ({ object: { device, node, path: [object], fc: 'CO' as const }, model })),
-        ...reportsOf(members, { maxClients: CLIENTS, bufferValues: 50_000 }),
-      },
+      { ...plan, values: [...plan.values, ...unitsOf(plant.points)] },
       { ...calledSettings(serverSettings.parse({})), selectMs: 30_000 },
       {
         control: (asked) => this.control(asked),
@@ -244,7 +231,6 @@ export class IedStandIn extends StandIn<ModelPoint> {
 
 const FOLDER = 'COMTRADE/';
 const pathOf = ({ device, node, path }: Reference): string => `${device}/${[node, ...path].join('.')}`;
-const constraintOf = (cdc: string): 'ST' | 'MX' => (['MV', 'WYE', 'CMV', 'APC'].includes(cdc) ? 'MX' : 'ST');
 
 /** A number as the type of what is there has it. */
 function asData(present: Data, value: number): Data {
@@ -258,21 +244,6 @@ function asData(present: Data, value: number): Data {
     default:
       return { type: 'integer', value: Math.round(value) };
   }
-}
-
-/** What its engineers called its data objects; of three phases without the one. */
-function namesOf(points: readonly ModelPoint[]): [Reference, Data][] {
-  return points.flatMap(({ at, name }): [Reference, Data][] => {
-    const read = parseReference(`${at.reference}[DC]`);
-    if (!read.ok) return [];
-    const path = [read.value.path[0], 'd'];
-    return [
-      [
-        { ...read.value, path },
-        { type: 'text', text: name.replace(/ L\d$/, ''), wide: false },
-      ],
-    ];
-  });
 }
 
 /** Units as the standard numbers them: what the model says beside its values. */

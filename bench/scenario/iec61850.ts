@@ -8,6 +8,9 @@ export interface ModelObject {
   object: string;
   cdc: string;
   model: 'statusOnly' | 'direct' | 'selectBeforeOperateEnhanced' | 'directEnhanced';
+  /** A setting of a group; a value that a client may replace. */
+  isGrouped?: boolean;
+  isReplaceable?: boolean;
 }
 
 /** A point of a device with a model, as its list and its stand-in have it. */
@@ -41,10 +44,21 @@ export const BAY_OBJECTS: readonly ModelObject[] = [
   ...objects('CSWI1', ['Pos', 'DPC', 'selectBeforeOperateEnhanced']),
   ...objects('CILO1', ['EnaOpn', 'SPS'], ['EnaCls', 'SPS']),
   ...objects('PTOC1', ['Str', 'ACD'], ['Op', 'ACT']),
-  ...objects('MMXU1', ['A', 'WYE'], ['PhV', 'WYE'], ['TotW', 'MV'], ['TotVAr', 'MV'], ['Hz', 'MV']),
+  ...objects('PTOC1', ['StrVal', 'ASG'], ['OpDlTmms', 'ING']).map((one) => ({ ...one, isGrouped: true })),
+  ...objects('MMXU1', ['A', 'WYE'], ['PhV', 'WYE'], ['TotVAr', 'MV'], ['Hz', 'MV']),
+  ...objects('MMXU1', ['TotW', 'MV']).map((one) => ({ ...one, isReplaceable: true })),
   ...objects('MMTR1', ['TotWh', 'BCR']),
-  ...objects('GGIO1', ['Ind1', 'SPS'], ['Ind2', 'SPS'], ['SPCSO1', 'SPC', 'direct']),
+  ...objects('GGIO1', ['Ind1', 'SPS'], ['Ind2', 'SPS']).map((one) => ({ ...one, isReplaceable: true })),
+  ...objects('GGIO1', ['SPCSO1', 'SPC', 'direct']),
 ];
+/** Overcurrent, by setting group: summer, winter, a feeder taken over, works on the line. */
+export const BAY_GROUPS = {
+  ...{ device: BAY, count: 4, active: 1 },
+  values: [
+    { node: 'PTOC1', path: ['StrVal', 'setMag', 'f'], values: ['480', '560', '640', '240'] },
+    { node: 'PTOC1', path: ['OpDlTmms', 'setVal'], values: ['400', '400', '600', '50'] },
+  ],
+};
 export const BAY_POINTS: readonly ModelPoint[] = [
   point('breaker', 'doubleBit', `${BAY}/XCBR1.Pos.stVal[ST]`, 'Breaker', { states: MOVES }),
   point('switch', 'doubleBit', `${BAY}/CSWI1.Pos.stVal[ST]`, 'Breaker, as its controller has it', { states: MOVES }),

@@ -7,7 +7,8 @@ export { ModelServer, type ControlAsked, type ModelPlan } from './server/modelse
 export { devicesOf, reportsOf, type WantedObject } from './server/made.ts';
 export { Cause } from './server/operated.ts';
 export { parse as parseReference, print as printReference, type Reference } from './model/reference.ts';
-export { sclOf } from './scl/write.ts';
+export { sclOf, type GroupValue } from './scl/write.ts';
+export { givenModel } from './scl/given.ts';
 export { bitsOf } from './quality.ts';
 export { encodeStamp } from './time.ts';
 export type { Data } from '../mms/wire/data.ts';

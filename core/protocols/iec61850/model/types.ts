@@ -58,8 +58,35 @@ const CONTROL_CF = [
 const PHASES = ['phsA', 'phsB', 'phsC'] as const;
 const VECTOR = stamped(['cVal', structure(['mag', ANALOG], ['ang', ANALOG])]);
 
+/** What a data object may have beside its value. */
+export interface Beside {
+  /** Of a setting: it is one of a setting group. */
+  isGrouped?: boolean;
+  /** A client may replace its value, or hold it. */
+  isReplaceable?: boolean;
+}
+
 /** The parts of a data object of a class that we make ourselves; the others are for reading (see `cdc.ts`). */
-export function partsOf(cdc: string, model: ControlModel): Parts {
+export function partsOf(cdc: string, model: ControlModel, { isGrouped, isReplaceable }: Beside = {}): Parts {
+  const { SP, ...parts } = plainParts(cdc, model);
+  const own: Parts = SP === undefined ? parts : isGrouped ? { ...parts, SG: SP } : { ...parts, SP };
+  if (!isReplaceable) return own;
+  const value = SUBSTITUTES[cdc];
+  if (value === undefined) throw new Error(`the value of a ${cdc} is not replaced here`);
+  return {
+    ...own,
+    SV: structure(['subEna', BOOLEAN], value, ['subQ', QUALITY], ['subID', { type: 'text', size: -64 }]),
+    BL: structure(['blkEna', BOOLEAN]),
+  };
+}
+const SUBSTITUTES: Record<string, readonly [string, TypeOf] | undefined> = {
+  SPS: ['subVal', BOOLEAN],
+  DPS: ['subVal', TWO_BITS],
+  INS: ['subVal', INT32],
+  MV: ['subMag', ANALOG],
+};
+
+function plainParts(cdc: string, model: ControlModel): Parts {
   const DC = structure(['d', TEXT], ['dU', WIDE]);
   const isOperated = model !== 'statusOnly';
   const of = (

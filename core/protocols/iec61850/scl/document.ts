@@ -45,6 +45,10 @@ export interface Ln {
   /** Descriptions of data objects, and values of attributes, by the names that lead to them with dots between. */
   descriptions: Map<string, string>;
   values: Map<string, { line: number; value: string }>;
+  /** Values of setting groups, which differ from group to group. */
+  groupValues: { path: string; group: number; value: string }[];
+  groups: { count: number; active: number; reserveS: number } | null;
+  logs: { line: number; name: string; dataSet: string; log: string; isEnabled: boolean }[];
 }
 
 export interface Fcda {
@@ -66,6 +70,11 @@ export interface ReportBlock {
   isBuffered: boolean;
   isIndexed: boolean;
   instances: number;
+  /** Empty: its reference. */
+  id: string;
+  revision: number;
+  bufferMs: number;
+  integrityMs: number;
 }
 
 export interface ConnectedAccessPoint {

@@ -108,6 +108,9 @@ export class SclModels {
         byConstraint.set(fc, objects);
       }
     this.checkValues(node, where, type.objects);
+    // What is in setting groups is edited under a constraint of its own.
+    const grouped = byConstraint.get('SG');
+    if (grouped !== undefined && !byConstraint.has('SE')) byConstraint.set('SE', grouped);
     return (Object.keys(CONSTRAINTS) as Constraint[]).flatMap((fc) => {
       const objects = byConstraint.get(fc);
       return objects === undefined ? [] : [{ fc, objects }];

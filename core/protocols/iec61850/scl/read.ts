@@ -43,6 +43,8 @@ export class SclReader {
   private node: Ln | null = null;
   /** Names of the data objects and attributes that are open. */
   private path: string[] = [];
+  /** Of the value that is open; 0: of none. */
+  private group = 0;
   private parts: TemplatePart[] | null = null;
   private enumeration: { values: Map<string, number> } | null = null;
   private pending: { ordinal: string } | null = null;
@@ -182,7 +184,7 @@ export class SclReader {
     const node: Ln = {
       ...{ line, prefix: of('prefix'), class: of('lnClass') || (name === 'LN0' ? 'LLN0' : ''), instance: of('inst') },
       ...{ type: of('lnType'), description: of('desc'), dataSets: [], reports: [] },
-      ...{ descriptions: new Map(), values: new Map() },
+      ...{ descriptions: new Map(), values: new Map(), groupValues: [], groups: null, logs: [] },
     };
     const where = `${this.ied?.name ?? ''}${this.device?.instance ?? ''}/${nodeName(node)}`;
     if (!/^[A-Z]{4}$|^LLN0$/.test(node.class))
@@ -230,8 +232,28 @@ export class SclReader {
       case 'ReportControl':
         node.reports.push({
           ...{ line, name: of('name'), dataSet: of('datSet'), isBuffered: of('buffered') === 'true' },
-          ...{ isIndexed: of('indexed') !== 'false', instances: 1 },
+          ...{ isIndexed: of('indexed') !== 'false', instances: 1, id: of('rptID') },
+          revision: this.number(of('confRev'), 'the revision of a report', 1),
+          bufferMs: this.number(of('bufTime'), 'the buffer time of a report', 0),
+          integrityMs: this.number(of('intgPd'), 'the integrity period of a report', 0),
         });
+        break;
+      case 'SettingControl':
+        node.groups = {
+          count: Math.min(MOST_GROUPS, this.number(of('numOfSGs'), 'the number of setting groups', 1)),
+          active: this.number(of('actSG'), 'the setting group in use', 1),
+          reserveS: this.number(of('resvTms'), 'the time of editing a setting group', 0),
+        };
+        if (node.class !== 'LLN0') this.report('problem', `${nodeName(node)} has setting groups, which LLN0 has alone`);
+        break;
+      case 'LogControl':
+        node.logs.push({
+          ...{ line, name: of('name'), dataSet: of('datSet'), log: of('logName') },
+          isEnabled: of('logEna') !== 'false',
+        });
+        break;
+      case 'Val':
+        this.group = this.number(of('sGroup'), 'the setting group of a value', 0);
         break;
       case 'RptEnabled': {
         const report = node.reports.at(-1);
@@ -314,7 +336,9 @@ export class SclReader {
         this.path.pop();
         break;
       case 'Val':
-        if (this.node !== null) this.node.values.set(this.path.join('.'), { line: frame.line, value: text });
+        if (this.node !== null && this.group > 0)
+          this.node.groupValues.push({ path: this.path.join('.'), group: this.group, value: text });
+        else if (this.node !== null) this.node.values.set(this.path.join('.'), { line: frame.line, value: text });
         else {
           const part = this.parts?.at(-1);
           if (part) part.value = text;
@@ -342,6 +366,7 @@ export class SclReader {
 const WITH_TEXT = new Set(['Val', 'EnumVal', 'P']);
 const NAME = /^[A-Za-z][A-Za-z0-9_]{0,63}$/;
 const MOST_INSTANCES = 99;
+const MOST_GROUPS = 255;
 
 const localName = (name: string): string => name.slice(name.indexOf(':') + 1);
 export const nodeName = ({ prefix, class: of, instance }: Pick<Ln, 'prefix' | 'class' | 'instance'>): string =>

@@ -16,8 +16,19 @@ export interface Written {
   objects: readonly (WantedObject & { description: string; unit: string })[];
   dataSets: readonly { device: string; name: string; members: readonly Reference[] }[];
   blocks: readonly BlockSettings[];
+  /** Devices with setting groups, and the values that differ from group to group. */
+  groups?: readonly { device: string; count: number; active: number; values: readonly GroupValue[] }[];
+  logs?: readonly { device: string; name: string; dataSet: string }[];
   /** Null: it is a description of capability. */
   address: { ip: string; port: number; selectors: { transport: string; session: string; presentation: string } } | null;
+}
+
+export interface GroupValue {
+  node: string;
+  /** Data object and attributes. */
+  path: readonly string[];
+  /** Group by group. */
+  values: readonly string[];
 }
 
 const USUAL_PORT = 102;
@@ -98,17 +109,17 @@ const ENUMERATIONS: Record<string, { id: string; words: readonly string[] }> = {
     ],
   },
 };
-const CHANGES = new Set(['stVal', 'general', 'mag', 'cVal', 'mxVal', 'actVal']);
+const CHANGES = new Set(['stVal', 'general', 'mag', 'cVal', 'mxVal', 'actVal', 'setVal', 'setMag']);
+
+type Typed = Pick<WantedObject, 'object' | 'cdc' | 'model' | 'isGrouped' | 'isReplaceable'>;
 
 class Types {
   private readonly nodes = new Map<string, string>();
   private readonly objects = new Map<string, string>();
   private readonly structures = new Map<string, string>();
 
-  node(name: string, objects: readonly { object: string; cdc: string; model: WantedObject['model'] }[]): string {
-    const inside = objects.map(({ object, cdc, model }) =>
-      element('DO', { name: object, type: this.object(cdc, model) }),
-    );
+  node(name: string, objects: readonly Typed[]): string {
+    const inside = objects.map((one) => element('DO', { name: one.object, type: this.object(one) }));
     const of = nodeName(name)?.class ?? 'GGIO';
     // Nodes that have the same share a type.
     for (const [id, text] of this.nodes) if (text === wrapped(id, of, inside)) return id;
@@ -117,11 +128,11 @@ class Types {
     return id;
   }
 
-  private object(cdc: string, model: WantedObject['model']): string {
-    const id = `${cdc}_${MODELS.indexOf(model)}`;
+  private object({ cdc, model, isGrouped, isReplaceable }: Typed): string {
+    const id = `${cdc}_${MODELS.indexOf(model)}${isGrouped ? '_SG' : ''}${isReplaceable ? '_SV' : ''}`;
     if (this.objects.has(id)) return id;
     this.objects.set(id, '');
-    const parts = Object.entries(partsOf(cdc, model)) as [Constraint, TypeOf][];
+    const parts = Object.entries(partsOf(cdc, model, { isGrouped, isReplaceable })) as [Constraint, TypeOf][];
     const inside = parts.flatMap(([fc, of]) =>
       of.type !== 'structure' ? [] : of.components.map((part) => this.part(part.name, part.of, fc, id)),
     );
@@ -244,6 +255,7 @@ function nodeOf(written: Written, device: string, name: string, own: Written['ob
   const parts = nodeName(name);
   const attributes = { prefix: parts?.prefix, lnClass: parts?.class, inst: parts?.instance, lnType: type };
   const sets = written.dataSets.filter((set) => set.device === device && set.name.startsWith(`${name}$`));
+  const grouped = (written.groups ?? []).find((one) => one.device === device);
   const values = own.flatMap(({ object, cdc, model, description }) => {
     const d =
       description === ''
@@ -253,16 +265,39 @@ function nodeOf(written: Written, device: string, name: string, own: Written['ob
     const control = /^(SPC|DPC|INC|APC)$/.test(cdc)
       ? element('DAI', { name: 'ctlModel' }, element('Val', {}, word))
       : '';
-    return d === '' && control === '' ? [] : [element('DOI', { name: object, desc: description }, control, d)];
+    const settings = (grouped?.values ?? [])
+      .filter((one) => one.node === name && one.path[0] === object)
+      .map(({ path, values: all }) => settingOf(path.slice(1), all));
+    if (d === '' && control === '' && settings.length === 0) return [];
+    return [element('DOI', { name: object, desc: description }, ...settings, control, d)];
   });
+  const logs = (written.logs ?? []).filter((one) => one.device === device && name === 'LLN0');
   const reports = groupsOf(written.blocks.filter((one) => one.device === device && one.item.startsWith(`${name}$`)));
   return element(
     name === 'LLN0' ? 'LN0' : 'LN',
     name === 'LLN0' ? { lnClass: 'LLN0', inst: '', lnType: type } : attributes,
     ...sets.map((set) => element('DataSet', { name: set.name.split('$')[1] }, ...set.members.map(memberOf))),
     ...reports.map(reportOf),
+    ...logs.map(({ name: log, dataSet }) =>
+      element(
+        'LogControl',
+        { name: log, datSet: dataSet.split('$')[1], logName: log, logEna: 'true' },
+        element('TrgOps', { dchg: 'true', qchg: 'true' }),
+      ),
+    ),
     ...values,
+    ...logs.map(({ name: log }) => element('Log', { name: log })),
+    grouped !== undefined && name === 'LLN0'
+      ? element('SettingControl', { numOfSGs: grouped.count, actSG: grouped.active })
+      : '',
   ).replace('<LN0 lnClass', '<LN0 inst="" lnClass');
+}
+
+/** Elements of a setting in one another, with its value for each group. */
+function settingOf([first, ...rest]: readonly string[], values: readonly string[]): string {
+  return rest.length > 0
+    ? element('SDI', { name: first }, settingOf(rest, values))
+    : element('DAI', { name: first }, ...values.map((value, at) => element('Val', { sGroup: at + 1 }, escaped(value))));
 }
 
 function memberOf({ device, node, path, fc }: Reference): string {

@@ -2,7 +2,7 @@ import type { ServerPoint } from '../../server.ts';
 import type { Data, TypeOf } from '../../mms/wire/data.ts';
 import { MODELS, type ControlModel } from '../control.ts';
 import { nodeName, print, type Constraint, type Reference } from '../model/reference.ts';
-import { partsOf, structure, type Parts } from '../model/types.ts';
+import { partsOf, structure, type Beside, type Parts } from '../model/types.ts';
 import type { IecTargetAt } from '../points.ts';
 import type { ServerSettings } from '../settings.ts';
 import type { ModelPlan } from './modelserver.ts';
@@ -74,7 +74,7 @@ const text = (value: string): Data => ({ type: 'text', text: value.slice(0, 255)
 const whole = (value: number): Data => ({ type: 'integer', value });
 
 /** A data object that a model is to have. */
-export interface WantedObject {
+export interface WantedObject extends Beside {
   device: string;
   node: string;
   object: string;

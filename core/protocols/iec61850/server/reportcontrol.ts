@@ -88,6 +88,9 @@ export interface BlockSettings {
   revision: number;
   /** Values that its entries have at most, all together. */
   values: number;
+  /** As it is until a client writes something else; absent: 0. */
+  bufferMs?: number;
+  integrityMs?: number;
 }
 
 /** What a block needs to know of the model. */
@@ -153,6 +156,8 @@ export class ReportControl {
     this.reportId = settings.reportId;
     this.dataSet = settings.dataSet;
     this.revision = settings.revision;
+    this.bufferMs = settings.bufferMs ?? 0;
+    this.integrityMs = settings.integrityMs ?? 0;
   }
 
   get ofDataSet(): string {

@@ -34,6 +34,8 @@ export interface GroupPlan {
   active: number;
   /** How long a client may edit without a word, milliseconds. */
   editMs: number;
+  /** Where groups differ, by references with SG. */
+  values?: readonly { group: number; reference: Reference; data: Data }[];
 }
 
 const CLOCK = { leapSecondsKnown: true, clockFailure: false, notSynchronised: false, accuracyBits: 10 };
@@ -52,11 +54,11 @@ export class SettingGroups {
     now: Instant,
   ) {
     this.active = Math.min(Math.max(1, plan.active), plan.count);
-    const first = this.cells('SG');
-    this.groups = Array.from(
-      { length: plan.count },
-      () => new Map([...first].map(([name, cell]) => [name, valueOf(cell)] as const)),
-    );
+    this.groups = Array.from({ length: plan.count }, (_, at) => {
+      for (const { group, reference, data } of plan.values ?? []) if (group === at + 1) tree.set(reference, data);
+      return new Map([...this.cells('SG')].map(([name, cell]) => [name, valueOf(cell)] as const));
+    });
+    this.fill('SG', this.active);
     this.show(now);
   }
 
