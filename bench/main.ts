@@ -154,7 +154,13 @@ if (bayPort > 0) {
 }
 if (parkPort > 0) {
   const link = new ListeningLink(host, 'ORL-PC', "The plant controller's port", parkPort);
-  const settings = { code: 'ORL-PC', name: 'Plant controller', station: 'ORL', device: 'ORLPC', file: parkFile(parkPort) };
+  const settings = {
+    code: 'ORL-PC',
+    name: 'Plant controller',
+    station: 'ORL',
+    device: 'ORLPC',
+    file: parkFile(parkPort),
+  };
   modelled.push(new IedStandIn(settings, link, new ParkController(now, Math.random)));
 }
 const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled];

@@ -228,7 +228,10 @@ const asRows = (tables: readonly AnswerTable[]): Answered =>
       cells: [...cells],
       asks: asks.map(({ words, order, fields }) => ({
         ...{ words, order: { ...order } },
-        fields: fields.map(({ limits, ...field }) => ({ ...field, limits: limits && ([...limits] as [number, number]) })),
+        fields: fields.map(({ limits, ...field }) => ({
+          ...field,
+          limits: limits && ([...limits] as [number, number]),
+        })),
       })),
     })),
   }));

@@ -1,5 +1,13 @@
 import { reportsOf, sclOf, type Reference } from '@halvix/core/protocols/iec61850';
-import { BAY_GROUPS, BAY_OBJECTS, BAY_POINTS, PARK_OBJECTS, PARK_POINTS, type ModelObject, type ModelPoint } from './iec61850.ts';
+import {
+  BAY_GROUPS,
+  BAY_OBJECTS,
+  BAY_POINTS,
+  PARK_OBJECTS,
+  PARK_POINTS,
+  type ModelObject,
+  type ModelPoint,
+} from './iec61850.ts';
 
 /** The files that describe the devices of the scenario which have a model, as their engineers hand them over. */
 const fileOf = (
@@ -14,10 +22,12 @@ const fileOf = (
     // A data object of three phases is named without one.
     (points.find(({ at }) => at.reference.startsWith(`${ied}/${node}.${object}`))?.name ?? '').replace(/ L1$/, '');
   const objects = list.map((one) => ({ ...one, device: ied, description: nameOf(one), unit: '' }));
-  const members = objects.filter(({ isGrouped }) => !isGrouped).map(({ device, node, object, cdc }): Reference => ({
-    ...{ device, node, path: [object] },
-    fc: ['MV', 'WYE', 'CMV', 'APC'].includes(cdc) ? 'MX' : 'ST',
-  }));
+  const members = objects
+    .filter(({ isGrouped }) => !isGrouped)
+    .map(({ device, node, object, cdc }): Reference => ({
+      ...{ device, node, path: [object] },
+      fc: ['MV', 'WYE', 'CMV', 'APC'].includes(cdc) ? 'MX' : 'ST',
+    }));
   return sclOf({
     ...{ ied, description, objects },
     ...reportsOf(members, { maxClients: 2, bufferValues: 50_000 }),
@@ -27,5 +37,6 @@ const fileOf = (
   });
 };
 
-export const bayFile = (port: number): string => fileOf('HLMB1', 'Bay controller', BAY_OBJECTS, BAY_POINTS, port, { groups: [BAY_GROUPS] });
+export const bayFile = (port: number): string =>
+  fileOf('HLMB1', 'Bay controller', BAY_OBJECTS, BAY_POINTS, port, { groups: [BAY_GROUPS] });
 export const parkFile = (port: number): string => fileOf('ORLPC', 'Plant controller', PARK_OBJECTS, PARK_POINTS, port);

@@ -340,6 +340,7 @@ function checkOutbound(
   const where = `outbound ${outbound.code}`;
   for (const words of definitionOf(outbound.protocol).outbound?.check(outbound.settings) ?? [])
     reporter('outbound', outbound.code)(words);
+  const { settings } = outbound;
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
     const { target } = mapping;
     const at = `${where}, ${addressOf(target)}`;
@@ -361,7 +362,7 @@ function checkOutbound(
     if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
     if (target.at.protocol !== outbound.protocol)
       report(mapping)(`it is offered as ${definitionOf(target.at.protocol).words.name}, which the outbound is not`);
-    for (const words of targetsOf(target.at.protocol).problems(target)) report(mapping)(words);
+    for (const words of targetsOf(target.at.protocol).problems(target, settings)) report(mapping)(words);
   }
 }
 

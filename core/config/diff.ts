@@ -101,6 +101,10 @@ export function differences(before: unknown, after: unknown, kind: ObjectKind): 
   const meant = fieldsOf(kind, after).filter(({ applies }) => applies?.(after) ?? true);
   const fields = new Map(meant.map((field) => [field.path, field]));
   const walk = (a: unknown, b: unknown, path: string): void => {
+    if (fields.get(path)?.type === 'file') {
+      if (!sameDocument(a, b)) words.push(`${fields.get(path)?.title}: ${fileWords(a)} → ${fileWords(b)}`);
+      return;
+    }
     if (isPlain(a) && isPlain(b)) {
       for (const key of new Set([...Object.keys(a), ...Object.keys(b)]))
         walk(a[key], b[key], path ? `${path}.${key}` : key);
@@ -114,6 +118,9 @@ export function differences(before: unknown, after: unknown, kind: ObjectKind): 
   walk(before, after, '');
   return words;
 }
+
+/** A file is known by its name; its text is too long to be said. */
+const fileWords = (value: unknown): string => (isPlain(value) ? String(value.name) : 'none');
 
 const isPlain = (value: unknown): value is Record<string, unknown> =>
   typeof value === 'object' && value !== null && !Array.isArray(value);

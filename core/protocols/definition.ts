@@ -120,7 +120,7 @@ export interface Offered<Target extends At> {
 }
 
 /** How points are offered to others. */
-export interface TargetAddressing<Target extends At> {
+export interface TargetAddressing<Target extends At, Settings> {
   at: z.ZodType<Target>;
   /** As with points: numbers in series. */
   series: (offered: Placed<Target>) => string;
@@ -139,8 +139,10 @@ export interface TargetAddressing<Target extends At> {
   ruleFields: readonly SettingField[];
   /** Why what is offered does not fit its source well; null when it does. */
   misfit: (source: ScaledPoint & { kind: PointKind }, target: Offered<Target>) => string | null;
-  /** What cannot be offered like that. */
-  problems: (target: Offered<Target>) => string[];
+  /** What cannot be offered like that, by an outbound with such settings; null: not known. */
+  problems: (target: Offered<Target>, settings: Settings | null) => string[];
+  /** All places that there are for a kind; null, absent: any. */
+  places?: (settings: Settings, kind: PointKind) => readonly { words: string; at: Target }[] | null;
   /** How it is offered: `g30v1, g32v3 class 2`. */
   words: (target: Offered<Target>) => string;
   /** How people change it; paths within `at`. */
@@ -221,7 +223,7 @@ export interface DeviceSide<Settings, Draft extends At> extends Side<Settings> {
     /** What all devices of a line can be told at once; none of them answers. */
     broadcasts: readonly { words: string; order: unknown }[];
     /** What is asked first for an answer in tables, which tell what can be asked next; null: nothing is. */
-    inquiry: { words: string; order: unknown } | null;
+    inquiry: { title: string; words: string; order: unknown } | null;
     restart: ((how: 'cold' | 'warm') => unknown) | null;
     /** Whether it has files to give. */
     files: boolean;
@@ -349,7 +351,7 @@ export interface Definition<
     | (Side<OutboundSettings> & {
         links: readonly LinkType[];
         port: number;
-        targets: TargetAddressing<Target>;
+        targets: TargetAddressing<Target, OutboundSettings>;
         /** Absent: there is no such file. */
         file?: OfferFile<OutboundSettings, Target>;
       })

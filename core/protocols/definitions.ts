@@ -83,7 +83,7 @@ export const definitionOf = (protocol: ProtocolCode): AnyDefinition =>
   DEFINITIONS[protocol] as unknown as AnyDefinition;
 
 /** How points are offered by a protocol that offers some. */
-export const targetsOf = (protocol: ProtocolCode): TargetAddressing<TargetPointAt> => {
+export const targetsOf = (protocol: ProtocolCode): TargetAddressing<TargetPointAt, OutboundSettings> => {
   const { outbound } = definitionOf(protocol);
   if (outbound === null) throw new Error(`${protocol} offers nothing`);
   return outbound.targets;

@@ -6,10 +6,12 @@ export interface SettingField {
   /** Path in the object's document: `settings.retries`. */
   path: string;
   title: string;
-  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'networks';
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'networks' | 'file';
   unit?: string;
   limits?: readonly [number, number];
   choices?: readonly (readonly [value: string | number, words: string])[];
+  /** Of a file, which is a name with a text: what it is usually called behind its dot. */
+  extensions?: readonly string[];
   /** Has to be filled in or looked at; the others are folded. */
   open?: boolean;
   /** What it does, in one line. */

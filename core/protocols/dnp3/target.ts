@@ -24,7 +24,7 @@ export const USUAL_CLASS: Record<PointKind, 0 | 1 | 2 | 3> = {
   text: 3,
 };
 
-type Target = Parameters<TargetAddressing<Dnp3TargetAt>['misfit']>[1];
+type Target = Parameters<TargetAddressing<Dnp3TargetAt, unknown>['misfit']>[1];
 
 function misfit({ pairs }: ScaledPoint, { kind, at, value }: Target): string | null {
   const { staticVariation } = at;
@@ -53,7 +53,7 @@ function problems({ kind, at }: Pick<Target, 'kind' | 'at'>): string[] {
 const eventObject = ({ kind, at }: Pick<Target, 'kind' | 'at'>): string =>
   at.eventClass > 0 ? objectWords(kind, 'event', at.eventVariation) : '';
 
-export const targets: TargetAddressing<Dnp3TargetAt> = {
+export const targets: TargetAddressing<Dnp3TargetAt, unknown> = {
   at: targetAtSchema,
   series: ({ kind }) => kind,
   number: ({ index }) => index,

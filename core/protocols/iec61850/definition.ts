@@ -4,6 +4,7 @@ import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { changesDevice, orderSchema, orderWords, type Order } from './order.ts';
 import { points, type IecAt, type IecDraftAt, type IecTargetAt } from './points.ts';
+import { servedModel } from './scl/served.ts';
 import { clientSettings, serverSettings, type ClientSettings, type ServerSettings } from './settings.ts';
 import { targets } from './target.ts';
 
@@ -58,7 +59,11 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
         { words: 'report all values', order: { what: 'interrogate' } },
       ],
       broadcasts: [],
-      inquiry: { words: 'Setting groups, logs, replaced values', order: { what: 'overview' } },
+      inquiry: {
+        title: 'Setting groups, logs, replaced values',
+        words: 'tell its groups and logs',
+        order: { what: 'overview' },
+      },
       restart: null,
       files: true,
       modes: ['selectOperate', 'selectOnly'],
@@ -82,7 +87,10 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     where: () => 'model',
     key: () => 'model',
     ends: serverEnds,
-    check: () => [],
+    check: (settings) => {
+      const served = servedModel(settings);
+      return served === null || served.ok ? [] : [served.problem];
+    },
     targets,
     file: {
       words: 'Model as a file (CID)',

@@ -56,8 +56,24 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.terminationMs', 'The end of a control is told within', 'ms', [100, 600_000]),
 ];
 
+const hasFile = (document: unknown): boolean =>
+  (document as { settings: { modelFile?: unknown } }).settings.modelFile != null;
+
 /** How our server's are. */
 export const OUTBOUND_FIELDS: readonly SettingField[] = [
+  {
+    path: 'settings.modelFile',
+    title: 'Model',
+    type: 'file',
+    open: true,
+    extensions: ['.cid', '.icd', '.iid', '.scd', '.xml'],
+    help: 'a file (SCL) whose objects points are mapped onto; none: made of what is mapped',
+  },
+  textField('settings.modelDevice', 'Which device of the file', {
+    open: true,
+    help: 'its name; empty: the only one that has a server',
+    applies: hasFile,
+  }),
   number('settings.maxClients', 'Clients at the same time', '', [1, 32], { open: true }),
   {
     path: 'settings.controlModel',

@@ -29,8 +29,7 @@ const QUESTIONS = [
   z.object({ what: z.literal('letGo'), reference }),
   z.object({ what: z.literal('block'), reference, on: z.boolean() }),
 ] as const;
-const questionSchema = z.discriminatedUnion('what', QUESTIONS);
-export type Question = z.infer<typeof questionSchema>;
+export type Question = z.infer<(typeof QUESTIONS)[number]>;
 
 /** What a person may ask of a device beyond its points and files. */
 export const orderSchema = z.discriminatedUnion('what', [

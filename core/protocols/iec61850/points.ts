@@ -57,7 +57,12 @@ export const targetAtSchema = z.object({
       (name) => nodeName(name) !== null && name.length <= 32,
       'A logical node is a class of four capitals and a number, as in GGIO1',
     ),
-  object: z.string().regex(/^[A-Z][A-Za-z0-9]{0,31}$/, 'A data object has 1 to 32 letters and digits, a capital first'),
+  object: z
+    .string()
+    .regex(
+      /^[A-Z][A-Za-z0-9]{0,31}(\.[A-Za-z][A-Za-z0-9]{0,31}){0,3}$/,
+      'A data object has 1 to 32 letters and digits, a capital first; behind a dot one that is in it, as in A.phsA',
+    ),
   fc: z.enum(['ST', 'MX', 'CO']),
   cdc: z.enum(['SPS', 'DPS', 'INS', 'MV', 'BCR', 'VSS', 'SPC', 'DPC', 'INC', 'APC']),
 });

@@ -76,6 +76,9 @@ export const clientSettings = z.object({
 });
 export type ClientSettings = z.infer<typeof clientSettings>;
 
+/** Characters of a model file. */
+const MOST_FILE = 2_000_000;
+
 /** Settings of our server towards others. */
 export const serverSettings = z.object({
   transportSelector: selector(32, '0001'),
@@ -88,6 +91,16 @@ export const serverSettings = z.object({
   bufferValues: z.number().int().min(10).max(1_000_000).default(20_000),
   /** How what may be operated is operated. */
   controlModel: z.enum(MODELS).default('selectBeforeOperateEnhanced'),
+  /** A file of the substation configuration language that has the model; null: it is made of what is mapped. */
+  modelFile: z
+    .object({
+      name: z.string().max(200, 'The name of a file has at most 200 characters'),
+      text: z.string().max(MOST_FILE, `A model file has at most ${MOST_FILE} characters`),
+    })
+    .nullable()
+    .default(null),
+  /** Which of its devices; empty: the only one that has a server. */
+  modelDevice: z.string().max(64, 'A device of a file has at most 64 characters').default(''),
   /** How long something stays selected. */
   selectMs: milliseconds(1000, 600_000, 30_000),
 });

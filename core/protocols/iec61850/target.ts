@@ -4,6 +4,8 @@ import { dataClass } from './model/cdc.ts';
 import { objectInfo } from './model/nodes.ts';
 import { nodeName } from './model/reference.ts';
 import { targetAtSchema, type IecTargetAt } from './points.ts';
+import { placeProblem, placesOf } from './scl/served.ts';
+import type { ServerSettings } from './settings.ts';
 
 /*
  * What has no better class goes into a node of generic process I/O, a series of data objects a kind, numbered from 1
@@ -59,7 +61,7 @@ const numbered = (object: string): [series: string, number: number] => {
   return [series, digits === '' ? 0 : Number(digits) - 1];
 };
 
-export const targets: TargetAddressing<IecTargetAt> = {
+export const targets: TargetAddressing<IecTargetAt, ServerSettings> = {
   at: targetAtSchema,
   series: ({ at: { device, node, object, fc } }) => `${device}/${node}.${numbered(object)[0]}[${fc}]`,
   number: ({ object }) => Math.max(0, numbered(object)[1]),
@@ -96,8 +98,10 @@ export const targets: TargetAddressing<IecTargetAt> = {
       ? `whole numbers of a range from ${low} to ${high} are coarse: choose ${cdc === 'INS' ? 'MV' : 'APC'}`
       : null;
   },
-  problems: ({ kind, at }) => {
+  problems: ({ kind, at }, settings) => {
     const found: string[] = [];
+    const elsewhere = settings && placeProblem(settings, at);
+    if (elsewhere) found.push(elsewhere);
     if (!CLASSES[kind].some(([cdc, fc]) => cdc === at.cdc && fc === at.fc))
       found.push(
         `a ${KIND_WORDS[kind].one} is offered as ${CLASSES[kind].map(([cdc, fc]) => `${cdc} with ${fc}`).join(' or ')}, not as ${at.cdc} with ${at.fc}`,
@@ -108,6 +112,15 @@ export const targets: TargetAddressing<IecTargetAt> = {
       found.push(`${at.object} of a ${name.class} is of class ${known.cdc}, not ${at.cdc}`);
     return found;
   },
+  places: (settings, kind) =>
+    settings.modelFile === null
+      ? null
+      : placesOf(settings)
+          .filter((place) => CLASSES[kind].some(([cdc, fc]) => cdc === place.cdc && fc === place.fc))
+          .map(({ device, node, object, fc, cdc }) => ({
+            words: `${device}/${node}.${object}[${fc}] ${cdc}`,
+            at: { protocol: 'iec61850', offered: true, device, node, object, fc, cdc },
+          })),
   words: ({ at: { cdc, fc } }) => `${cdc}, ${fc}`,
   fields: [
     { path: 'device', title: 'Logical device', type: 'text' },

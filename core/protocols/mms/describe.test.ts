@@ -23,6 +23,13 @@ test('requests, a line each', () => {
     'delete file, request 16: REC1.CFG',
     'directory, request 17: /COMTRADE',
     'obtain file, request 18: a.cid as b.cid',
+    'read journal, request 19: HLMF1/LLN0$EventLog',
+    'read journal, request 20: HLMF1/LLN0$EventLog',
+    'read journal, request 21: HLMF1/LLN0$EventLog',
+    'read journal, request 22: HLMF1/LLN0$EventLog',
+    'status of journal, request 23: HLMF1/LLN0$EventLog',
+    'empty journal, request 24: HLMF1/LLN0$EventLog',
+    'empty journal, request 25: HLMF1/LLN0$EventLog',
   ]);
 });
 
@@ -44,6 +51,9 @@ test('responses and the others', () => {
     'delete file, response 16',
     'directory, response 17: 2 files',
     'obtain file, response 18',
+    'read journal, response 19: 2 entries, more follow',
+    'status of journal, response 23: 4711 there',
+    'empty journal, response 24: 12 taken out',
   ]);
   expect(OTHERS.map((pdu) => pduWords(pdu))).toEqual([
     'report of list RPT: 4 values',

@@ -16,7 +16,10 @@ export type Dialogue<Value> = Generator<Step, Value, Answer<ServiceName>>;
 /** Why a dialogue came to nothing. */
 export class Refusal extends Error {}
 
-export function* ask<Name extends ServiceName>(service: Name, request: Services[Name]['request']): Dialogue<Answer<Name>> {
+export function* ask<Name extends ServiceName>(
+  service: Name,
+  request: Services[Name]['request'],
+): Dialogue<Answer<Name>> {
   return (yield { service, request }) as Answer<Name>;
 }
 

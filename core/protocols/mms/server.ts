@@ -3,14 +3,7 @@ import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings, type Caller } from './association.ts';
 import type { AccessResult, Data, TypeOf } from './wire/data.ts';
 import { encodePdu, type Agreement, type ConfirmedResponse, type Pdu, type ServiceError } from './wire/pdu.ts';
-import type {
-  FileAttributes,
-  ObjectClass,
-  ServiceName,
-  Services,
-  Variable,
-  Variables,
-} from './wire/services.ts';
+import type { FileAttributes, ObjectClass, ServiceName, Services, Variable, Variables } from './wire/services.ts';
 import type { JournalEntry, JournalRange } from './wire/journals.ts';
 import type { ObjectName } from './wire/names.ts';
 

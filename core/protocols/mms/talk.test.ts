@@ -5,6 +5,7 @@ import { Talk } from './trials/talk.ts';
 import { REQUESTS } from './trials/samples.ts';
 import type { Data, TypeOf } from './wire/data.ts';
 import { nameWords, type ObjectName } from './wire/names.ts';
+import type { JournalEntry } from './wire/journals.ts';
 import type { Variable } from './wire/services.ts';
 
 const FLOAT: TypeOf = { type: 'float', width: 32, exponent: 8 };
@@ -12,6 +13,15 @@ const NAMES = Array.from({ length: 3000 }, (_, at) => `GGIO1$MX$AnIn${at}$mag$f`
 const inDomain = (item: string): ObjectName => ({ scope: 'domain', domain: 'LD0', item });
 const variable = (item: string): Variable => ({ name: inDomain(item) });
 const CONTENT = Uint8Array.from({ length: 5000 }, (_, at) => at & 0xff);
+
+/** So many minutes after 23:30 of the first day of 1984: milliseconds of the day, then days. */
+function minute(at: number): Uint8Array {
+  const view = new DataView(new ArrayBuffer(6));
+  const all = (23 * 60 + 30 + at) * 60_000;
+  view.setUint32(0, all % 86_400_000);
+  view.setUint16(4, Math.floor(all / 86_400_000));
+  return new Uint8Array(view.buffer);
+}
 
 class Objects implements MmsObjects {
   readonly identity = { vendor: 'The bench', model: 'IED', revision: '1' };
@@ -31,6 +41,15 @@ class Objects implements MmsObjects {
       name.startsWith('REC') ? { octets: CONTENT, attributes: { size: CONTENT.length, modified: '' } } : null,
     delete: () => null,
   };
+
+  /** An entry a minute. */
+  readonly entries: JournalEntry[] = Array.from({ length: 60 }, (_, at) => ({
+    ...{ id: Uint8Array.of(at + 1), time: minute(at) },
+    variables: [{ tag: `GGIO1$ST$Ind${at}`, value: { type: 'boolean', value: true } }],
+  }));
+  journal(name: ObjectName): JournalEntry[] | null {
+    return name.item === 'LLN0$EventLog' ? this.entries : null;
+  }
 
   names(of: string, domain: string | null): readonly string[] | null {
     if (of === 'domain') return ['LD0'];
@@ -160,6 +179,25 @@ describe('a client and a server', () => {
     expect(talk.ask('fileClose', { handle })?.ok).toBe(true);
     expect(words(talk.ask('fileRead', { handle }))).toBe('no such file');
     expect(words(talk.ask('fileOpen', { name: 'x', from: 0 }))).toBe('no such file');
+  });
+
+  test('a journal is read from a time, up to one, behind an entry, and so many; across midnight', () => {
+    const read = (range: object): number[] | string => {
+      const answer = talk.ask('readJournal', { name: inDomain('LLN0$EventLog'), ...range });
+      return answer?.ok ? answer.response.entries.map(({ id }) => id[0]) : String(words(answer));
+    };
+    expect(read({ from: { time: minute(29) }, to: { time: minute(31) } })).toEqual([30, 31, 32]);
+    expect(read({ from: { entry: Uint8Array.of(59) } })).toEqual([59, 60]);
+    expect(read({ from: { entry: Uint8Array.of(77) } })).toBe('no such object');
+    expect(read({ after: { time: minute(57), entry: Uint8Array.of(58) } })).toEqual([59, 60]);
+    // The entry has gone: what is behind its time.
+    expect(read({ after: { time: minute(57), entry: Uint8Array.of(99) } })).toEqual([59, 60]);
+    expect(read({ to: { count: 3 } })).toEqual([1, 2, 3]);
+    expect(read({ from: { time: minute(60) } })).toEqual([]);
+    const first = talk.ask('readJournal', { name: inDomain('LLN0$EventLog') });
+    expect(first?.ok && [first.response.more, first.response.entries.length < 60]).toEqual([true, true]);
+    expect(talk.ask('journalStatus', { name: inDomain('LLN0$EventLog') })).toMatchObject({ response: { entries: 60 } });
+    expect(words(talk.ask('initializeJournal', { name: inDomain('LLN0$EventLog'), upTo: null }))).toBe('access denied');
   });
 
   test('as many requests are under way as were agreed on, and all are answered', () => {

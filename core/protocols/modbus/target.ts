@@ -80,7 +80,7 @@ function problems({ kind, at }: Pick<Offered<ModbusTargetAt>, 'kind' | 'at'>): s
   return found;
 }
 
-export const targets: TargetAddressing<ModbusTargetAt> = {
+export const targets: TargetAddressing<ModbusTargetAt, unknown> = {
   at: targetAtSchema,
   series: ({ at }) => at.table,
   number: ({ address }) => address,

@@ -65,7 +65,7 @@ function nodeOf(name: string): MadeNode {
 
 /** The place of a data object as it is offered, under its status or measurand. */
 export const objectOf = ({ device, node, object, cdc }: IecTargetAt): Reference => ({
-  ...{ device, node, path: [object] },
+  ...{ device, node, path: object.split('.') },
   fc: cdc === 'MV' || cdc === 'APC' ? 'MX' : 'ST',
 });
 

@@ -62,6 +62,7 @@ export type ModelEffect =
 
 export interface ControlAsked {
   object: Reference;
+  model: ControlModel;
   phase: ControlPhase;
   wish: Wish;
   peer: number;
@@ -190,7 +191,7 @@ export class ModelServer {
     const of = (part: string): TypeOf =>
       typeIn(node, { ...object, path: [...object.path, part] }) ?? { type: 'structure', components: [] };
     return new Operated(name, model, { oper: of('Oper'), cancel: of('Cancel') }, this.settings.selectMs, {
-      ask: (peer, phase, wish, answer) => this.owner.control({ object, phase, wish, peer, answer }),
+      ask: (peer, phase, wish, answer) => this.owner.control({ object, model, phase, wish, peer, answer }),
       tellError: (peer, error) => {
         const variables = { names: [LAST_ERROR] };
         this.peers.get(peer)?.server.report(variables, [applicationErrorData(error)]);
@@ -259,12 +260,7 @@ export class ModelServer {
   /**
    * Sets what belongs to one data object, in one piece. `always`: told even without a change; `quiet`: to nobody.
    */
-  set(
-    object: Reference,
-    parts: readonly Part[],
-    how: { always?: boolean; quiet?: boolean },
-    now: Instant,
-  ): void {
+  set(object: Reference, parts: readonly Part[], how: { always?: boolean; quiet?: boolean }, now: Instant): void {
     this.now = now;
     this.put(object, this.overridden.get(objectKey(object))?.set(parts) ?? parts, how, now);
   }
@@ -494,10 +490,7 @@ export class ModelServer {
     const [, fc, block, attribute] = name.item.split('$');
     if ((fc === 'BR' || fc === 'RP') && block !== undefined) {
       const control = this.blocks.get(`${name.domain}/${name.item.split('$').slice(0, 3).join('$')}`);
-      if (control !== undefined)
-        return attribute === undefined
-          ? control.value
-          : (control.read(attribute) ?? UNKNOWN);
+      if (control !== undefined) return attribute === undefined ? control.value : (control.read(attribute) ?? UNKNOWN);
     }
     if (fc === 'LG' && block !== undefined) {
       const log = this.logs.get(`${name.domain}/${name.item.split('$').slice(0, 3).join('$')}`);
@@ -571,7 +564,8 @@ export class ModelServer {
       const isOne = groups !== undefined && reference.path.length === 2;
       return done(isOne ? groups.write(reference.path[1], value, peer, this.now) : AccessError.denied);
     }
-    if (fc === 'SE') return done(groups?.edit(reference, value, peer, this.now) ?? AccessError.denied);
+    if (fc === 'SE')
+      return done(groups === undefined ? AccessError.denied : groups.edit(reference, value, peer, this.now));
     if (!fits(cell, value)) return done(AccessError.typeInconsistent);
     if (fc === 'SV' || fc === 'BL') return finish(this.override(reference, value));
     if (fc !== 'SP') return done(AccessError.denied);
@@ -615,7 +609,8 @@ function withGroups(components: { name: string; of: TypeOf }[]): void {
   const at = components.findIndex(({ name }) => name === 'SP');
   const own = { name: 'SGCB', of: GROUP_BLOCK };
   const there = at < 0 ? null : components[at].of;
-  if (there?.type === 'structure') components[at] = { name: 'SP', of: { ...there, components: [...there.components, own] } };
+  if (there?.type === 'structure')
+    components[at] = { name: 'SP', of: { ...there, components: [...there.components, own] } };
   else components.push({ name: 'SP', of: { type: 'structure', components: [own] } });
 }
 

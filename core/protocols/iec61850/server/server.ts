@@ -3,15 +3,17 @@ import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { dataWords } from '../../mms/describe.ts';
-import { AccessError, type Data } from '../../mms/wire/data.ts';
+import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { CounterSet } from '../counters.ts';
+import { typeIn } from '../model/model.ts';
 import { printPath, type Reference } from '../model/reference.ts';
 import { points as addressing, type IecTargetAt } from '../points.ts';
 import { bitsOf, bitWords } from '../quality.ts';
+import { placeKey, servedModel, type Place } from '../scl/served.ts';
 import { calledSettings, type ServerSettings } from '../settings.ts';
 import { encodeStamp } from '../time.ts';
 import { madeModel, objectOf } from './made.ts';
-import { ModelServer, type ControlAsked } from './modelserver.ts';
+import { ModelServer, type ControlAsked, type ModelPlan } from './modelserver.ts';
 import { Cause } from './operated.ts';
 
 /*
@@ -29,6 +31,8 @@ interface Held {
   point: ServerPoint<IecTargetAt>;
   address: string;
   object: Reference;
+  /** From the data object to its value, and what that is there; null: the model has none. */
+  place: { path: readonly string[]; of: TypeOf } | null;
   value: number;
   text: string;
   quality: number;
@@ -59,9 +63,9 @@ export class IecServer implements Server<IecTargetAt> {
     remembered: readonly Uint8Array[] = [],
   ) {
     this.counters = new CounterSet(now);
-    this.index(points);
+    const plan = this.planFor(points);
     this.model = new ModelServer(
-      madeModel(points, settings),
+      plan,
       { ...calledSettings(settings), selectMs: settings.selectMs },
       {
         control: (asked) => this.onControl(asked),
@@ -78,7 +82,21 @@ export class IecServer implements Server<IecTargetAt> {
     return this.model.kept;
   }
 
-  private index(points: readonly ServerPoint<IecTargetAt>[]): void {
+  /** The model for these points, which are found in it from now on. */
+  private planFor(points: readonly ServerPoint<IecTargetAt>[]): ModelPlan {
+    const served = servedModel(this.settings);
+    if (served !== null && !served.ok)
+      this.effects.push({ type: 'diagnostic', words: `the model is made of what is mapped: ${served.problem}` });
+    const plan = served?.ok ? served.value.plan : madeModel(points, this.settings);
+    this.index(points, plan, served?.ok ? served.value.places : null);
+    return plan;
+  }
+
+  private index(
+    points: readonly ServerPoint<IecTargetAt>[],
+    plan: ModelPlan,
+    places: ReadonlyMap<string, readonly Place[]> | null,
+  ): void {
     const before = this.known;
     this.known = new Map();
     this.byObject = new Map();
@@ -87,9 +105,10 @@ export class IecServer implements Server<IecTargetAt> {
       const object = objectOf(point.at);
       const known = before.get(address);
       const fresh = { value: 0, text: '', quality: 0, told: NaN, event: null };
-      const held: Held = { ...fresh, ...known, point, address, object };
+      const place = places === null ? madePlace(plan, point.at) : givenPlace(places, point.at);
+      const held: Held = { ...fresh, ...known, point, address, object, place };
       this.known.set(address, held);
-      const key = printPath(object);
+      const key = printPath({ ...object, path: object.path.slice(0, 1) });
       this.byObject.set(key, [...(this.byObject.get(key) ?? []), held]);
     }
   }
@@ -139,8 +158,7 @@ export class IecServer implements Server<IecTargetAt> {
         this.octets(command.peer, command.octets, now);
         break;
       case 'setPoints':
-        this.index(command.points);
-        this.model.adopt(madeModel(command.points, this.settings), now);
+        this.model.adopt(this.planFor(command.points), now);
         break;
       case 'commandGiven':
         break;
@@ -215,7 +233,11 @@ export class IecServer implements Server<IecTargetAt> {
   /** What is offered at a place of the model, or in it. */
   private under(reference: Reference): readonly Held[] {
     const { path } = reference;
-    if (path.length > 0) return this.byObject.get(printPath({ ...reference, path: path.slice(0, 1) })) ?? [];
+    if (path.length > 0)
+      return (this.byObject.get(printPath({ ...reference, path: path.slice(0, 1) })) ?? []).filter(({ object }) =>
+        // A phase of three, or all of them.
+        object.path.every((part, at) => path[at] === undefined || path[at] === part),
+      );
     return [...this.known.values()].filter(
       ({ object }) =>
         object.device === reference.device && object.node === reference.node && object.fc === reference.fc,
@@ -251,30 +273,33 @@ export class IecServer implements Server<IecTargetAt> {
     [held.value, held.quality] = [value, quality];
     if (update.text !== undefined) held.text = update.text;
     // Where a status is mapped to the object, what is operated shows by that.
-    if (at.fc === 'CO' && (this.byObject.get(printPath(held.object)) ?? []).some(({ point }) => point.at.fc !== 'CO'))
-      return;
+    const [first, ...rest] = held.object.path;
+    const shown = { ...held.object, path: [first] };
+    if (at.fc === 'CO' && (this.byObject.get(printPath(shown)) ?? []).some(({ point }) => point.at.fc !== 'CO')) return;
     if (hasMoved) held.told = value;
     const tells = hasMoved || isNew;
     if (tells && !quiet) {
       held.event = ++this.events;
       this.effects.push({ type: 'event', address, number: held.event, form: this.form(held.point) });
     }
-    const data = dataOf(at.cdc, value, held.text);
+    if (held.place === null) return;
+    const data = dataOf(held.place.of, value, held.text);
     const q: Data = { type: 'bits', bits: bitsOf(quality) };
     const t: Data = {
       type: 'utcTime',
       octets: encodeStamp({ time, ...STAMP_QUALITY, notSynchronised: update.unsynchronised ?? false }),
     };
-    const path = VALUE_PATHS[at.cdc];
+    const { path } = held.place;
+    const present = INSTANT[path[0]];
     this.model.set(
-      held.object,
+      shown,
       [
-        ...(at.cdc === 'MV' ? [{ path: ['instMag', 'f'], data, trigger: null }] : []),
+        ...(present === undefined ? [] : [{ path: [...rest, present, ...path.slice(1)], data, trigger: null }]),
         ...(tells
           ? [
-              { path: ['t'], data: t, trigger: null },
-              { path, data, trigger: hasMoved ? ('dataChange' as const) : null },
-              { path: ['q'], data: q, trigger: 'qualityChange' as const },
+              { path: [...rest, 't'], data: t, trigger: null },
+              { path: [...rest, ...path], data, trigger: hasMoved ? ('dataChange' as const) : null },
+              { path: [...rest, 'q'], data: q, trigger: 'qualityChange' as const },
             ]
           : []),
       ],
@@ -298,13 +323,13 @@ export class IecServer implements Server<IecTargetAt> {
 
   // ---- controls
 
-  private onControl({ object, phase, wish, peer, answer }: ControlAsked): void {
+  private onControl({ object, model, phase, wish, peer, answer }: ControlAsked): void {
     this.counters.add('controls');
     const held = (this.byObject.get(printPath(object)) ?? []).find(({ point }) => point.at.fc === 'CO');
     if (held === undefined) return answer(Cause['not supported']);
     if (wish.test) return answer(Cause['blocked by mode']);
     // A select without a value: whether it goes shows when it is operated.
-    const wantsValue = !(phase === 'select' && this.settings.controlModel === 'selectBeforeOperate');
+    const wantsValue = !(phase === 'select' && model === 'selectBeforeOperate');
     if (!wantsValue) return answer(null);
     const order = orderOf(held, wish.value);
     if (order === null) return answer(Cause['inconsistent parameters']);
@@ -330,29 +355,49 @@ const VALUE_PATHS: Record<IecTargetAt['cdc'], readonly string[]> = {
   APC: ['mxVal', 'f'],
 };
 
-const MOST_INT32 = 0x7fff_ffff;
+/** What is now, beside what was told last (IEC 61850-7-3: instMag, instCVal). */
+const INSTANT: Readonly<Record<string, string | undefined>> = { mag: 'instMag', cVal: 'instCVal' };
 
-/** A value as its class has it; a number that does not fit becomes the nearest that does. */
-function dataOf(cdc: IecTargetAt['cdc'], value: number, text: string): Data {
-  switch (cdc) {
-    case 'SPS':
-    case 'SPC':
+/** Where the value of a point stands in a model that was made for it. */
+function madePlace({ devices }: ModelPlan, at: IecTargetAt): Held['place'] {
+  const { device, node, fc, path } = objectOf(at);
+  const of = devices.find(({ name }) => name === device)?.nodes.find(({ name }) => name === node)?.of;
+  const value = of && typeIn(of, { fc, path: [...path, ...VALUE_PATHS[at.cdc]] });
+  return value ? { path: VALUE_PATHS[at.cdc], of: value } : null;
+}
+
+/** What is operated shows by the status or the measurand of its object. */
+function givenPlace(places: ReadonlyMap<string, readonly Place[]>, at: IecTargetAt): Held['place'] {
+  const seen = at.fc === 'CO' ? (['ST', 'MX'] as const) : [at.fc];
+  const there = seen.flatMap((fc) => places.get(placeKey({ ...at, fc })) ?? []);
+  const found = there.find(({ cdc }) => cdc === at.cdc) ?? (at.fc === 'CO' ? there[0] : undefined);
+  return found === undefined ? null : { path: found.value, of: found.of };
+}
+
+/** A value as its type has it; a number that does not fit becomes the nearest that does. */
+function dataOf(of: TypeOf, value: number, text: string): Data {
+  switch (of.type) {
+    case 'boolean':
       return { type: 'boolean', value: value !== 0 };
-    case 'DPS':
-    case 'DPC':
+    case 'bits':
       return twoBits(value);
-    case 'INS':
-    case 'INC':
-      return { type: 'integer', value: Math.max(-MOST_INT32 - 1, Math.min(MOST_INT32, Math.round(value))) };
-    case 'BCR':
-      return { type: 'integer', value: /^-?\d{16,}$/.test(text) ? BigInt.asIntN(64, BigInt(text)) : Math.round(value) };
-    case 'VSS':
-      return { type: 'text', text: text.slice(0, 255), wide: false };
-    case 'MV':
-    case 'APC':
-      return { type: 'float', value: Math.fround(value), width: 32 };
+    case 'integer':
+    case 'unsigned': {
+      if (of.bits > 53) {
+        const exact = /^-?\d{16,}$/.test(text) ? BigInt.asIntN(64, BigInt(text)) : Math.round(value);
+        return { type: of.type, value: exact };
+      }
+      const [low, high] =
+        of.type === 'unsigned' ? [0, 2 ** of.bits - 1] : [-(2 ** (of.bits - 1)), 2 ** (of.bits - 1) - 1];
+      return { type: of.type, value: Math.max(low, Math.min(high, Math.round(value))) };
+    }
+    case 'text':
+    case 'wideText':
+      return { type: 'text', text: text.slice(0, Math.abs(of.size)), wide: of.type === 'wideText' };
     default:
-      return cdc satisfies never;
+      return of.type === 'float' && of.width === 64
+        ? { type: 'float', value, width: 64 }
+        : { type: 'float', value: Math.fround(value), width: 32 };
   }
 }
 const twoBits = (value: number): Data => ({ type: 'bits', bits: [(value & 2) !== 0, (value & 1) !== 0] });

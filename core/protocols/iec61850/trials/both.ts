@@ -1,6 +1,6 @@
 import { Lane, NO_LINE_TIMING, type LaneEffect } from '../../../line/index.ts';
 import type { PointKind } from '../../../point/index.ts';
-import type { ClientCommand, ClientNews, ClientPoint, DetailTable } from '../../client.ts';
+import type { ClientCommand, ClientNews, ClientPoint, DetailTable, OrderAnswer } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
 import type { ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { IecClient } from '../client/client.ts';
@@ -29,7 +29,7 @@ export function offered(
   cdc: IecTargetAt['cdc'],
   more: Partial<ServerPoint<IecTargetAt>> = {},
 ): ServerPoint<IecTargetAt> {
-  const [, device, node, object, fc] = /^(\w+)\/(\w+)\.(\w+)\[(\w+)\]$/.exec(reference) ?? [];
+  const [, device, node, object, fc] = /^(\w+)\/(\w+)\.([\w.]+)\[(\w+)\]$/.exec(reference) ?? [];
   const at = targetAtSchema.parse({ protocol: 'iec61850', device, node, object, fc, cdc });
   return { kind, at, deadband: 0, ...more };
 }
@@ -58,7 +58,8 @@ export class Both {
   private lane!: Lane<Command, ClientNews, Uint8Array>;
   private up = false;
   private closesAt = Infinity;
-  private peer = 1;
+  /** By which the server knows this client's connections. */
+  peer = 1;
   private coming: { at: number; octets: Uint8Array; fromClient: boolean; peer: number }[] = [];
 
   constructor(
@@ -197,6 +198,15 @@ export class Both {
       const answer = this.onControl(effect);
       if (answer !== null) this.server.command(answer, this.now);
     }
+  }
+
+  /** Asks something, and returns what came of it. */
+  ask(order: Order): { problem: string | null; answer: OrderAnswer } {
+    this.command({ type: 'order', id: `o${this.news.length}`, order });
+    this.run(2000);
+    const ended = this.news.filter((one) => one.type === 'ordered').at(-1);
+    if (ended === undefined) throw new Error('no answer');
+    return ended;
   }
 
   /** What came so far of a point, as `value quality event`, oldest first. */

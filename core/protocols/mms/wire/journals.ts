@@ -62,13 +62,8 @@ const nameIn = (octets: Uint8Array, element: Element): ObjectName =>
 
 function rangeNode(tag: number, { name, from, to, after }: JournalRange): Node {
   const first =
-    from === undefined
-      ? null
-      : 'time' in from
-        ? primitive(context(0), from.time)
-        : primitive(context(1), from.entry);
-  const last =
-    to === undefined ? null : 'time' in to ? primitive(context(0), to.time) : integer(context(1), to.count);
+    from === undefined ? null : 'time' in from ? primitive(context(0), from.time) : primitive(context(1), from.entry);
+  const last = to === undefined ? null : 'time' in to ? primitive(context(0), to.time) : integer(context(1), to.count);
   return constructed(
     tag,
     constructed(context(0), nameNode(name)),
@@ -85,8 +80,7 @@ function rangeOf(octets: Uint8Array, element: Element): JournalRange {
   const [from, to, after] = [1, 2, 5].map((number) => find(element, context(number)));
   const [first, last] = [from && childrenOf(from)[0], to && childrenOf(to)[0]];
   if (first !== undefined)
-    range.from =
-      first.tag === context(0) ? { time: octetsOf(octets, first) } : { entry: octetsOf(octets, first) };
+    range.from = first.tag === context(0) ? { time: octetsOf(octets, first) } : { entry: octetsOf(octets, first) };
   if (last !== undefined)
     range.to =
       last.tag === context(0)

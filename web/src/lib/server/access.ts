@@ -16,6 +16,7 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/(app)/run/device/[code]': { GET: 'viewer' },
   '/(app)/run/device/[code]/files': { GET: 'viewer' },
   '/(app)/run/device/[code]/model': { GET: 'engineer' },
+  '/(app)/run/device/[code]/ask': { GET: 'engineer' },
   '/(app)/run/device/[code]/session': { GET: 'viewer' },
   '/(app)/run/point/[id]': { GET: 'viewer' },
   '/(app)/run/history/[id]': { GET: 'viewer' },

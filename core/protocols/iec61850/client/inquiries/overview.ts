@@ -58,10 +58,7 @@ function* groupRow(device: string): Dialogue<AnswerTable['rows'][number]> {
 }
 
 /** Journals, and those that only a control block names; with the block that fills each, where there is one. */
-function* logNames(
-  device: string,
-  blocks: readonly string[],
-): Dialogue<{ name: string; block: string | null }[]> {
+function* logNames(device: string, blocks: readonly string[]): Dialogue<{ name: string; block: string | null }[]> {
   const journals = ((yield* namesOf('journal', device)) ?? []).map((name) => `${device}/${name}`);
   const named = yield* readAll(blocks.map((block) => variable(device, `${block}$LogRef`)));
   const byLog = new Map<string, string | null>(journals.map((name) => [name, null] as const));

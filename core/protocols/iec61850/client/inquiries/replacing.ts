@@ -47,7 +47,11 @@ export function* replaceable(device: string): Inquiry {
   }
   return {
     tables: [
-      { title: `Values of ${device} that can be replaced or held`, columns: ['Object', 'Value', 'Quality', 'Now'], rows },
+      {
+        title: `Values of ${device} that can be replaced or held`,
+        columns: ['Object', 'Value', 'Quality', 'Now'],
+        rows,
+      },
     ],
   };
 }

@@ -1,7 +1,14 @@
 <script lang="ts">
-  import { misfitOf, OBJECT_SCHEMAS, valueAt, withValueAt, type MappingConfig } from '@halvix/core/config';
+  import {
+    misfitOf,
+    OBJECT_SCHEMAS,
+    sameDocument,
+    valueAt,
+    withValueAt,
+    type MappingConfig,
+  } from '@halvix/core/config';
   import { KIND_WORDS, targetKinds, type PointKind } from '@halvix/core/point';
-  import { targetsOf } from '@halvix/core/protocols';
+  import { targetsOf, type OutboundSettings } from '@halvix/core/protocols';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import type { PointRow } from '$lib/build/grid.ts';
   import { untrack } from 'svelte';
@@ -21,11 +28,18 @@
   let refused = $state<string | null>(null);
   const target = $derived(document.target);
   const targets = $derived(targetsOf(target.at.protocol));
+  const settings = $derived(
+    (draft.of('outbound').find(({ document: one }) => one.code === held.parent)?.document.settings ??
+      null) as OutboundSettings | null,
+  );
+  /** Places that there are; null: any. */
+  const places = $derived(settings === null ? null : (targets.places?.(settings, target.kind) ?? null));
+  const placeAt = $derived(places?.findIndex(({ at }) => sameDocument(at, target.at)) ?? -1);
   const problem = $derived.by(() => {
     if (refused !== null) return refused;
     const parsed = OBJECT_SCHEMAS.mapping.safeParse(document);
     if (!parsed.success) return parsed.error.issues[0].message;
-    const [wrong] = targets.problems(target);
+    const [wrong] = targets.problems(target, settings);
     if (wrong !== undefined) return wrong;
     return point ? (misfitOf(point.document, document)?.words ?? null) : null;
   });
@@ -69,6 +83,22 @@
           >{/each}
       </select></label
     >
+    {#if places}
+      <label class="col-span-2 flex flex-col gap-0.5"
+        >Place in the model
+        <select
+          class="field mono"
+          value={String(placeAt)}
+          onchange={(e) => {
+            const place = places[Number(e.currentTarget.value)];
+            if (place) retarget({ at: place.at });
+          }}
+        >
+          {#if placeAt < 0}<option value="-1">none of them</option>{/if}
+          {#each places as { words }, n (words)}<option value={String(n)}>{words}</option>{/each}
+        </select></label
+      >
+    {/if}
     {#each targets.fields.filter(({ applies }) => applies?.(target) ?? true) as field (field.path)}
       <SettingInput {field} value={valueAt(target.at, field.path)} change={(value) => place(field.path, value)} />
     {/each}

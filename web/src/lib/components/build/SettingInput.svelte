@@ -37,6 +37,13 @@
   /** `10.1.0.0/16, 10.2.3.4` → a list of networks; what is none stays for the check to name. */
   const networks = (text: string): string[] => text.split(/[\s,;]+/).filter((part) => part !== '');
   const isList = $derived(field.type === 'classes' || field.type === 'networks');
+  const fileName = $derived(field.type === 'file' ? ((value as { name?: string } | null)?.name ?? '') : '');
+  /** The same file can be chosen again after it was changed. */
+  async function take(input: HTMLInputElement): Promise<void> {
+    const [file] = input.files ?? [];
+    if (file) change({ name: file.name.slice(0, 200), text: await file.text() });
+    input.value = '';
+  }
   function number(text: string): unknown {
     return text.trim() === '' || !Number.isFinite(Number(text)) ? text : Number(text);
   }
@@ -57,6 +64,20 @@
       >
         <option value="yes">yes</option><option value="no">no</option>
       </select>
+    {:else if field.type === 'file'}
+      <span class="flex items-center gap-2">
+        <input
+          class="min-w-0 grow"
+          type="file"
+          {disabled}
+          accept={field.extensions?.join(',')}
+          onchange={(e) => void take(e.currentTarget)}
+        />
+        {#if fileName}
+          <span class="mono truncate" title={fileName}>{fileName}</span>
+          <button class="button" type="button" {disabled} onclick={() => change(null)}>Take it out</button>
+        {/if}
+      </span>
     {:else if options}
       <select
         class="field"
@@ -86,7 +107,7 @@
     {/if}
   </label>
   {#if problem}<span role="alert" class="text-[12.5px] text-alarm">{problem}</span>
-  {:else if isChanged}
+  {:else if isChanged && field.type !== 'file'}
     <button
       class="self-start text-[12.5px] text-accent underline"
       {disabled}

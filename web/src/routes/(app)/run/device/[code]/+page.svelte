@@ -308,6 +308,8 @@
           {#if asks.files}<a class="button plain" href="/run/device/{device.code}/files">give its files…</a>{/if}
           {#if data.person.role === 'engineer' && isOnLink(device)}
             <a class="button plain" href="/run/device/{device.code}/model">tell all that it has…</a>
+            {#if asks.inquiry}<a class="button plain" href="/run/device/{device.code}/ask">{asks.inquiry.words}…</a
+              >{/if}
           {/if}
           {#if ordered}<span role="status">{ordered}</span>{/if}
         </p>
