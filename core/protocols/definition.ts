@@ -352,8 +352,8 @@ export interface Definition<
         links: readonly LinkType[];
         port: number;
         targets: TargetAddressing<Target, OutboundSettings>;
-        /** Absent: there is no such file. */
-        file?: OfferFile<OutboundSettings, Target>;
+        /** Absent: there are none. */
+        files?: readonly OfferFile<OutboundSettings, Target>[];
       })
     | null;
 }

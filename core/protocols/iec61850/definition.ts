@@ -92,10 +92,15 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       return served === null || served.ok ? [] : [served.problem];
     },
     targets,
-    file: {
-      words: 'Model as a file (CID)',
-      extension: '.cid',
-      make: async (offer) => (await import('./scl/offer.ts')).offerFile(offer),
-    },
+    files: [
+      {
+        ...{ words: 'Model as a file (CID)', extension: '.cid' },
+        make: async (offer) => (await import('./scl/offer.ts')).offerFile(offer, true),
+      },
+      {
+        ...{ words: 'Without address (ICD)', extension: '.icd' },
+        make: async (offer) => (await import('./scl/offer.ts')).offerFile(offer, false),
+      },
+    ],
   },
 };

@@ -6,6 +6,7 @@ import { serverSettings } from '../settings.ts';
 import { Both, listed, offered } from '../trials/both.ts';
 import { SclDescriptions } from './describe.ts';
 import { offerFile } from './offer.ts';
+import { placeProblem, servedModel } from './served.ts';
 import { sclOf } from './write.ts';
 
 const object = (node: string, name: string, cdc: string, model: WantedObject['model'] = 'statusOnly') => ({
@@ -85,12 +86,16 @@ describe('a file of what we offer', () => {
       offered('counter', 'FNK/GGIO1.CntRs1[ST]', 'BCR', { name: 'Volume', unit: 'm³' }),
       offered('text', 'FNK/GGIO1.TxtIn1[ST]', 'VSS', { name: 'Serial' }),
     ];
-    const text = offerFile({
+    const offer = {
       ...{ code: 'QSM-1', centre: 'Quillstone', host: '10.9.8.7', port: 10_102, settings: serverSettings.parse({}) },
       points: points.map(({ kind, at, name = '', unit = '' }) => ({ kind, at, name, unit })),
-    });
+    };
+    const text = offerFile(offer, true);
     const { problems, devices } = described(text);
     expect(problems).toEqual([]);
+    const capability = described(offerFile(offer, false));
+    expect(capability).toMatchObject({ problems: [], devices: [{ name: 'TEMPLATE', host: '', port: null }] });
+    expect(capability.devices[0].points).toEqual(devices[0].points);
     expect(devices[0]).toMatchObject({ name: 'HALVIX_QSM_1', host: '10.9.8.7', port: 10_102 });
     // What a client finds out on line is what the file says, point for point.
     const pair = new Both([listed(1, 'binary', 'HLM/GGIO1.Ind1.stVal[ST]')], points).start();
@@ -101,6 +106,68 @@ describe('a file of what we offer', () => {
     expect(devices[0].points.map(({ kind, address }) => `${kind} ${address}`).sort()).toEqual(
       found.map(({ kind, address }) => `${kind} ${address}`).sort(),
     );
+  });
+});
+
+describe('a file of somebody else', () => {
+  const OTHERS = BAY.replace(
+    '<IED ',
+    '<!-- made by hand -->\r\n  <Private type="acme:x"><acme:P xmlns:acme="urn:a" type="IP">9.9.9.9</acme:P>&#65;</Private>\r\n  <IED ',
+  ).replace('desc="Bay controller"', "desc='Bay  controller'   acme='&#x41;'");
+  const settings = (text: string) =>
+    serverSettings.parse({ modelFile: { name: 'theirs.cid', text }, transportSelector: '0009' });
+  const written = (text: string, host = '10.1.2.3', port = 102): string =>
+    offerFile({ ...{ code: 'Q', centre: 'Q', host, port, points: [] }, settings: settings(text) }, true);
+
+  test('is written back as it was, but for what was changed', () => {
+    // The selector alone.
+    expect(written(OTHERS)).toBe(OTHERS.replace('<P type="OSI-TSEL">0001', '<P type="OSI-TSEL">0009'));
+    const moved = written(OTHERS, '10.9.9.9', 10_102);
+    const lines = moved.split('\n').filter((line) => !OTHERS.includes(line));
+    expect(lines.map((line) => line.trim())).toEqual([
+      '<P type="IP">10.9.9.9</P>',
+      '<P type="OSI-TSEL">0009</P>',
+      '<P type="MMS-Port">10102</P>',
+    ]);
+    expect(moved.length - OTHERS.length).toBe('          <P type="MMS-Port">10102</P>\n'.length);
+    expect(described(moved)).toMatchObject({ problems: [], devices: [{ host: '10.9.9.9', port: 10_102 }] });
+    // Once more with the same changes nothing.
+    expect(written(moved, '10.9.9.9', 10_102)).toBe(moved);
+    expect(
+      offerFile({ ...{ code: 'Q', centre: 'Q', host: 'x', port: 1, points: [] }, settings: settings(OTHERS) }, false),
+    ).toBe(OTHERS);
+  });
+
+  test('without an address it gets one, and is whole again without it', () => {
+    const [from, to] = [
+      OTHERS.indexOf('<Communication>'),
+      OTHERS.indexOf('</Communication>') + '</Communication>'.length,
+    ];
+    const bare = OTHERS.slice(0, from) + OTHERS.slice(to);
+    const read = described(written(bare, '10.9.9.9'));
+    expect(read).toMatchObject({
+      problems: [],
+      devices: [{ host: '10.9.9.9', settings: { transportSelector: '0009' } }],
+    });
+    const added = written(bare, '10.9.9.9');
+    const [start, end] = [added.indexOf('<Communication>'), added.indexOf('</Communication>')];
+    expect(added.slice(0, start) + added.slice(added.indexOf('<IED', end))).toBe(
+      bare.slice(0, bare.indexOf('<IED')) + bare.slice(bare.indexOf('<IED')),
+    );
+  });
+
+  test('what is offered of it is what it has: points that do not fit are named', () => {
+    const of = (at: Parameters<typeof offered>[1], cdc: Parameters<typeof offered>[2]): string | null =>
+      placeProblem(settings(OTHERS), offered('binary', at, cdc).at);
+    expect(of('HLMB1/XCBR1.Loc[ST]', 'SPS')).toBeNull();
+    expect(of('HLMB1/MMXU1.A.phsC[MX]', 'MV')).toBeNull();
+    expect(of('HLMB1/XCBR1.Loc[ST]', 'INS')).toBe(
+      'HLMB1/XCBR1.Loc[ST] of theirs.cid goes with SPS or SPC, not with INS',
+    );
+    expect(of('HLMB1/GGIO1.Ind7[ST]', 'SPS')).toBe('HLMB1/GGIO1.Ind7[ST] is not in theirs.cid');
+    expect(of('HLMB1/XCBR1.Pos[CO]', 'DPC')).toBe('nothing is operated at HLMB1/XCBR1.Pos[CO] of theirs.cid');
+    const broken = settings('<SCL/>');
+    expect(servedModel(broken)).toEqual({ ok: false, problem: 'theirs.cid: line 1: there is no IED in it' });
   });
 });
 

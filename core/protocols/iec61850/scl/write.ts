@@ -31,7 +31,7 @@ export interface GroupValue {
   values: readonly string[];
 }
 
-const USUAL_PORT = 102;
+export const USUAL_PORT = 102;
 
 const escaped = (text: string): string =>
   text.replace(/[&<>"]/g, (one) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;' })[one] ?? one);

@@ -165,9 +165,9 @@
 
   // ---- what the other end may want as a file
 
-  const file = $derived(outbound ? (definitionOf(outbound.protocol).outbound?.file ?? null) : null);
-  async function saveFile(): Promise<void> {
-    if (!outbound || !file) return;
+  const files = $derived(outbound ? (definitionOf(outbound.protocol).outbound?.files ?? []) : []);
+  async function saveFile(file: (typeof files)[number]): Promise<void> {
+    if (!outbound) return;
     const link = draft.of('link').find(({ document }) => document.code === outbound.link)?.document;
     const { code, centre, settings } = outbound;
     const named = new Map(
@@ -256,8 +256,11 @@
     <span class="grow"></span>
     {#if outbound}
       <a class="button plain" href="/build/mapping/sheet?outbound={chosen}">Sheet for {outbound.centre}</a>
-      {#if file}<button class="button" disabled={here.length === 0} onclick={() => void saveFile()}>{file.words}</button
-        >{/if}
+      {#each files as file (file.extension)}<button
+          class="button"
+          disabled={here.length === 0}
+          onclick={() => void saveFile(file)}>{file.words}</button
+        >{/each}
       <a class="button plain" href="/build/outbound/{chosen}">Its settings</a>
     {/if}
   </div>
