@@ -20,6 +20,12 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.alsoPollMs', 'What reports carry is read too, every', 'ms', [0, DAY_MS], {
     help: '0: never; for comparing both',
   }),
+  {
+    path: 'settings.makeSets',
+    title: 'Data sets are made in the device for what none carries',
+    type: 'boolean',
+    help: 'where it has report blocks without one',
+  },
   number('settings.integrityMs', 'All values of a report every', 'ms', [0, DAY_MS], { help: NEVER }),
   number('settings.bufferMs', 'The device gathers changes for', 'ms', [0, 60_000]),
   number('settings.reserveS', 'A buffered report stays ours when the association is lost for', 's', [0, 32_767]),

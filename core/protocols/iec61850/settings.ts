@@ -46,6 +46,8 @@ export const clientSettings = z.object({
   password,
   /** Whether changes are reported by the device, and by which reports rather. */
   reports: z.enum(['buffered', 'unbuffered', 'none']).default('buffered'),
+  /** Data sets are made in the device for what no other carries, where it has blocks without one. */
+  makeSets: z.boolean().default(true),
   /** All values of a report each so often. */
   integrityMs: milliseconds(0, 86_400_000, 60_000),
   /** The device gathers changes for so long. */

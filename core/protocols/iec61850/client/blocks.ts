@@ -1,5 +1,5 @@
 import type { TypeOf } from '../../mms/wire/data.ts';
-import type { Reference } from '../model/reference.ts';
+import { print, type Reference } from '../model/reference.ts';
 import { broughtBy, placed, type NodeTypes, type Placing, type Wanted } from './wanted.ts';
 
 /** A report control block of the device. */
@@ -25,6 +25,8 @@ export interface Assigned {
   blocks: readonly Block[];
   placings: readonly (readonly Placing[])[];
   brings: ReadonlySet<Wanted>;
+  /** It is to be made in the device. */
+  isMade?: boolean;
 }
 
 export interface Assignment {
@@ -77,6 +79,38 @@ export function assign(
   for (const { brings } of reports) for (const one of brings) brought.delete(one);
   return { reports, rest: [...brought] };
 }
+
+/** Members of a data set that we make, at most: devices have room for so many (common practice). */
+const MOST_MADE = 100;
+
+/** Data sets that are made for what no other brings, as far as there are blocks without one. */
+export function assignMade(
+  rest: readonly Wanted[],
+  spare: readonly Block[],
+  types: NodeTypes,
+  { prefers, held }: { prefers: 'buffered' | 'unbuffered' | 'none'; held: (block: Block) => boolean },
+): Assignment {
+  const reportable = rest.filter(({ point }) => point.at.way !== 'poll' && REPORTED.has(point.at.fc));
+  if (prefers === 'none' || spare.length === 0) return { reports: [], rest: [...rest] };
+  // Those that are ours already first, then in the order of the device.
+  const rank = (block: Block): number =>
+    (held(block) ? 0 : block.dataSet === '' ? 2 : 1) + (block.isBuffered === (prefers === 'buffered') ? 0 : 3);
+  const blocks = [...spare].sort((a, b) => rank(a) - rank(b));
+  const wholes = [...new Map(reportable.map(({ whole }) => [print(whole), whole] as const)).values()];
+  const reports: Assigned[] = [];
+  for (let from = 0; from < wholes.length && reports.length < spare.length; from += MOST_MADE) {
+    const members = wholes.slice(from, from + MOST_MADE);
+    const placings = placed(members, reportable, types);
+    // By its members: one that has others is another.
+    const name = `${MADE}${members.map(print).join(' ')}`;
+    reports.push({ set: { name, members }, blocks, placings, brings: broughtBy(placings), isMade: true });
+  }
+  const brought = new Set(reports.flatMap(({ brings }) => [...brings]));
+  return { reports, rest: rest.filter((one) => !brought.has(one)) };
+}
+const MADE = 'made: ';
+/** What data sets for reports may have (IEC 61850-7-2, 17.2: status and measurands). */
+const REPORTED: ReadonlySet<string> = new Set(['ST', 'MX', 'CO']);
 
 /** The name of an instance is that of its block with two digits behind it: one is as good as the next. */
 export const blockName = ({ domain, item }: Pick<Block, 'domain' | 'item'>): string => `${domain}/${item}`;

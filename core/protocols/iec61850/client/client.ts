@@ -20,7 +20,7 @@ import type { Order } from '../order.ts';
 import { referenceOf, type IecAt } from '../points.ts';
 import { reasonsWords, reportWords } from '../report.ts';
 import { callingSettings, type ClientSettings } from '../settings.ts';
-import { assign, blockName } from './blocks.ts';
+import { assign, assignMade, blockName } from './blocks.ts';
 import { Controls } from './controls.ts';
 import { Delays } from './delays.ts';
 import { Explorer, type Explored } from './explorer.ts';
@@ -368,9 +368,11 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     standing.held = new Held();
     this.tellUnreadable(standing);
     const { reports: prefers } = this.settings;
-    const { blocks, sets, types } = explored;
-    const held = standing.reports.isHeld.bind(standing.reports);
-    const assignment = assign(wanted, blocks, sets, types, { prefers, held });
+    const { blocks, spare, sets, types } = explored;
+    const how = { prefers, held: standing.reports.isHeld.bind(standing.reports) };
+    const found = assign(wanted, blocks, sets, types, how);
+    const made = this.settings.makeSets ? assignMade(found.rest, spare, types, how) : { reports: [], rest: found.rest };
+    const assignment = { reports: [...found.reports, ...made.reports], rest: made.rest };
     this.wanted = wanted;
     // Until a report brings them, present values are read at once.
     standing.rounds = this.roundsFor(standing, assignment.rest, this.settings.pollMs, now);
@@ -615,11 +617,11 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
       {
         ...{ key: 'reports', title: 'Reports' },
         columns: ['Block', 'Data set', 'Points', 'Reports', 'Number', 'Last', 'Gaps', 'Overflows'],
-        rows: running.map(({ block, assigned, reports, sequence, last, gaps, overflows }) => ({
+        rows: running.map(({ block, assigned, subscribed, reports, sequence, last, gaps, overflows }) => ({
           key: blockName(block),
           cells: [
             blockName(block),
-            assigned.set.name,
+            assigned.isMade ? `${subscribed.dataSet}, made for us` : assigned.set.name,
             String(assigned.brings.size),
             String(reports),
             sequence === null ? '' : String(sequence),

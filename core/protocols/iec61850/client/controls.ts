@@ -20,7 +20,8 @@ import type { NodeTypes } from './wanted.ts';
  *  1. What is operated goes by the control model that the device has for it, which is asked for the first time.
  *  2. One control of an object at a time; a second one fails before anything is sent.
  *  3. What was selected for somebody and is operated with the same value within its time is not selected again.
- *  4. A setting is written once; the answer to the write is its end.
+ *  4. What was selected and is not operated within its time, or with another value, is let go of at the device.
+ *  5. A setting is written once; the answer to the write is its end.
  */
 
 const MAX_WAITING = 32;
@@ -36,7 +37,7 @@ interface Running {
 export class Controls {
   private readonly running = new Map<string, Running>();
   private readonly models = new Map<string, ControlModel>();
-  private readonly selected = new Map<string, { value: string; number: number; until: Instant }>();
+  private readonly selected = new Map<string, { value: string; number: number; until: Instant; by: Operation }>();
   private number = 0;
 
   constructor(
@@ -49,7 +50,8 @@ export class Controls {
   }
 
   get deadline(): Instant {
-    return Math.min(Infinity, ...[...this.running.values()].map(({ operation }) => operation?.deadline ?? Infinity));
+    const running = [...this.running.values()].map(({ operation }) => operation?.deadline ?? Infinity);
+    return Math.min(Infinity, ...running, ...[...this.selected.values()].map(({ until }) => until));
   }
 
   /** `client` null: there is no association. */
@@ -79,6 +81,11 @@ export class Controls {
 
   wake(now: Instant): void {
     for (const { operation } of this.running.values()) operation?.wake(now);
+    for (const [key, { until, by }] of this.selected) {
+      if (now < until) continue;
+      this.selected.delete(key);
+      by.release(now);
+    }
   }
 
   /** The association is gone: whoever was waited for has been told by the loss of its request. */
@@ -141,7 +148,7 @@ export class Controls {
     const { control } = running;
     const { id } = control;
     const part = (name: string): TypeOf | null => typeIn(type, { ...reference, path: [...reference.path, name] });
-    const [oper, selectWithValue] = [part('Oper'), part('SBOw')];
+    const [oper, selectWithValue, cancel] = [part('Oper'), part('SBOw'), part('Cancel')];
     const value = oper?.type === 'structure' ? oper.components.find(({ name }) => name === 'ctlVal')?.of : undefined;
     if (oper === null || value === undefined)
       return this.end(key, id, { step: 'failed', words: 'it has nothing to be operated with; nothing was sent' });
@@ -152,12 +159,13 @@ export class Controls {
     const isSelected = selection !== undefined && selection.value === written && now < selection.until;
     const number = isSelected ? selection.number : this.nextNumber();
     this.selected.delete(key);
+    if (selection !== undefined && !isSelected) selection.by.release(now);
     const { domain, item } = toMms(reference);
     const selectOnly = control.mode === 'selectOnly';
-    running.operation = new Operation(
+    const operation = new Operation(
       client,
       {
-        ...{ domain, item, model, oper, selectWithValue, selectOnly, isSelected: isSelected && !selectOnly },
+        ...{ domain, item, model, oper, selectWithValue, cancel, selectOnly, isSelected: isSelected && !selectOnly },
         control: {
           value: data.value,
           origin: {
@@ -174,12 +182,13 @@ export class Controls {
         const isOver =
           step.step !== 'selectSent' && step.step !== 'operateSent' && (step.step !== 'selected' || selectOnly);
         if (step.step === 'selected' && selectOnly)
-          this.selected.set(key, { value: written, number, until: now + SELECTED_MS });
+          this.selected.set(key, { value: written, number, until: now + SELECTED_MS, by: operation });
         if (isOver) this.running.delete(key);
         this.report(id, step);
       },
     );
-    running.operation.start(now);
+    running.operation = operation;
+    operation.start(now);
   }
 
   private nextNumber(): number {

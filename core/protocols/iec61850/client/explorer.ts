@@ -6,6 +6,7 @@ import { typeIn } from '../model/model.ts';
 import { Questions } from '../model/questions.ts';
 import type { Constraint, Reference } from '../model/reference.ts';
 import type { Block, DataSet } from './blocks.ts';
+import { madeName } from './madeset.ts';
 
 /*
  * What has to be known of a device before its points can be had: of each logical device in which a point is, the names
@@ -22,6 +23,8 @@ import type { Block, DataSet } from './blocks.ts';
 export interface Explored {
   types: (device: string, node: string) => TypeOf | null;
   blocks: readonly Block[];
+  /** Blocks without a data set, or with one that we have made. */
+  spare: readonly Block[];
   sets: readonly DataSet[];
   /** What could not be found out, for people. */
   problems: readonly string[];
@@ -37,6 +40,7 @@ const NOWHERE: Reference = { device: '', node: '', path: [], fc: 'ST' };
 export class Explorer {
   private readonly types = new Map<string, TypeOf | null>();
   private readonly blocks: Block[] = [];
+  private readonly spare: Block[] = [];
   private readonly sets = new Map<string, DataSet>();
   private readonly questions: Questions;
   private phase: (now: Instant) => void = NOTHING;
@@ -104,8 +108,10 @@ export class Explorer {
           const set = answer.response.results[n];
           const type = this.types.get(`${domain}/${node}`);
           const of = type && typeIn(type, { path: [item.split('$')[2]], fc });
-          if (set?.type !== 'text' || set.text === '' || !of) return;
-          this.blocks.push({ domain, item, isBuffered: fc === 'BR', dataSet: set.text, of });
+          if (set?.type !== 'text' || !of) return;
+          const block = { domain, item, isBuffered: fc === 'BR', dataSet: set.text, of };
+          const isSpare = set.text === '' || set.text === madeName(block);
+          (isSpare ? this.spare : this.blocks).push(block);
         });
       });
     }
@@ -130,10 +136,10 @@ export class Explorer {
   }
 
   private explored(): Explored {
-    const { types, blocks, sets, questions } = this;
+    const { types, blocks, spare, sets, questions } = this;
     return {
       types: (device, node) => types.get(`${device}/${node}`) ?? null,
-      ...{ blocks, sets: [...sets.values()], problems: questions.problems },
+      ...{ blocks, spare, sets: [...sets.values()], problems: questions.problems },
     };
   }
 

@@ -19,10 +19,11 @@ const OPER = structure({
   Test: { type: 'boolean' },
   Check: { type: 'bits', size: -2 },
 });
+const CANCEL: TypeOf = { type: 'structure', components: OPER.type === 'structure' ? OPER.components.slice(0, 5) : [] };
 const NAME = { scope: 'domain' as const, domain: 'HLMF1', item: 'CSWI1$CO$Pos$Oper' };
 const origin = { category: 3, identity: new Uint8Array() };
 const wish: Operating = {
-  ...{ domain: 'HLMF1', item: 'CSWI1$CO$Pos', model: 'direct', oper: OPER, selectWithValue: OPER },
+  ...{ domain: 'HLMF1', item: 'CSWI1$CO$Pos', model: 'direct', oper: OPER, selectWithValue: OPER, cancel: CANCEL },
   ...{ terminationMs: 5000, expiresAt: Infinity, selectOnly: false, isSelected: false },
   control: {
     value: { type: 'boolean', value: true },
@@ -164,7 +165,7 @@ describe('a control', () => {
     const alone = new Device().operate({ model: 'selectBeforeOperateEnhanced', selectOnly: true });
     expect([alone.words, alone.writes]).toEqual([['selectSent', 'selected'], ['SBOw']]);
     const late = new Device().operate({ model: 'selectBeforeOperate', expiresAt: 0 });
-    expect([late.words.at(-1), late.writes]).toEqual(['expired: it expired after the select', []]);
+    expect([late.words.at(-1), late.writes]).toEqual(['expired: it expired after the select', ['Cancel']]);
   });
 
   test('with the connection lost: nothing was operated, or nobody knows', () => {

@@ -39,6 +39,7 @@ export interface Operating {
   /** Types of what is written. */
   oper: TypeOf;
   selectWithValue: TypeOf | null;
+  cancel: TypeOf | null;
   /** How long the end of an enhanced one may take. */
   terminationMs: number;
   expiresAt: Instant;
@@ -111,8 +112,18 @@ export class Operation {
   private selected(now: Instant): void {
     this.report({ step: 'selected' });
     if (this.wish.selectOnly) this.phase = 'ended';
-    else if (now >= this.wish.expiresAt) this.end({ step: 'expired', words: 'it expired after the select' });
-    else this.operate(now);
+    else if (now >= this.wish.expiresAt) {
+      this.release(now);
+      this.end({ step: 'expired', words: 'it expired after the select' });
+    } else this.operate(now);
+  }
+
+  /** Lets go of what was selected (IEC 61850-7-2, 20.5: Cancel). Whether the device takes it changes nothing any more. */
+  release(now: Instant): void {
+    const data = this.wish.cancel && controlData(this.wish.cancel, this.wish.control);
+    if (data === null || !data.ok) return;
+    const request = { variables: { names: [{ name: this.nameOf('Cancel') }] }, values: [data.value] };
+    this.client.ask('write', request, () => {}, now, true);
   }
 
   private operate(now: Instant): void {

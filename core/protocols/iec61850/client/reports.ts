@@ -1,10 +1,12 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
+import { hold } from '../../mms/dialogue.ts';
 import type { AccessResult } from '../../mms/wire/data.ts';
 import { decodeReport, Segments, type Report, type Reason } from '../report.ts';
 import { decodeEntryTime } from '../time.ts';
 import { blockName, type Assigned, type Block } from './blocks.ts';
 import type { Came } from './held.ts';
+import { removeSet } from './madeset.ts';
 import type { LastEntry } from './keep.ts';
 import { Subscription, type Subscribed, type Trigger } from './subscription.ts';
 
@@ -79,6 +81,8 @@ export class Reports {
   private againAt: Instant = Infinity;
   private early: Told[] = [];
   private trying = false;
+  /** Data sets of ours that are being taken out of the device. */
+  private leaving = 0;
 
   constructor(
     private readonly client: MmsClient,
@@ -112,12 +116,21 @@ export class Reports {
         this.interrogate(now, running);
       }
     }
-    for (const one of [...this.running])
-      if (!assigned.includes(one.assigned)) {
-        this.running.splice(this.running.indexOf(one), 1);
-        this.disable(one.block, now);
-      }
-    this.next(now);
+    // What was made for us is not left behind, and gone before its block is tried for again.
+    this.leaving++;
+    const left = (at: Instant): void => {
+      this.leaving--;
+      this.next(at);
+    };
+    for (const one of [...this.running]) {
+      if (assigned.includes(one.assigned)) continue;
+      this.running.splice(this.running.indexOf(one), 1);
+      this.disable(one.block, now);
+      if (!one.assigned.isMade) continue;
+      this.leaving++;
+      hold(this.client, removeSet(one.block), (_outcome, at) => left(at), now);
+    }
+    left(now);
   }
 
   private disable({ domain, item }: Block, now: Instant): void {
@@ -133,7 +146,7 @@ export class Reports {
   }
 
   private next(now: Instant): void {
-    if (this.trying) return;
+    if (this.trying || this.leaving > 0) return;
     const assigned = this.wanting.shift();
     if (assigned !== undefined) {
       this.trying = true;
@@ -159,7 +172,8 @@ export class Reports {
   private tryFor(assigned: Assigned, at: number, refusals: readonly string[], now: Instant): void {
     const block = assigned.blocks[at];
     if (block === undefined) {
-      const words = `data set ${assigned.set.name} is not reported: ${refusals.at(-1) ?? 'it has no block'}`;
+      const what = assigned.isMade ? `no data set for ${assigned.brings.size} points` : `data set ${assigned.set.name}`;
+      const words = `${what} is ${assigned.isMade ? 'made' : 'not reported'}: ${refusals.at(-1) ?? 'it has no block'}`;
       this.missing.push({ assigned, words });
       this.events.note(words);
       this.trying = false;
@@ -167,6 +181,7 @@ export class Reports {
       return;
     }
     const name = blockName(block);
+    if (this.isHeld(block)) return this.tryFor(assigned, at + 1, refusals, now);
     const entry = this.entries.get(name);
     const subscription = new Subscription(
       this.client,
@@ -175,6 +190,7 @@ export class Reports {
         ...this.settings,
         entry: entry?.id ?? null,
         interrogates: true,
+        ...(assigned.isMade ? { members: assigned.set.members } : {}),
       },
       block.of,
       (result, later) => {

@@ -1,7 +1,10 @@
 import type { Instant } from '../../../session/index.ts';
 import type { Answer, MmsClient } from '../../mms/client.ts';
 import { accessErrorWords, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { hold } from '../../mms/dialogue.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
+import type { Reference } from '../model/reference.ts';
+import { makeSet } from './madeset.ts';
 
 /*
  * How a report control block is taken into use (IEC 61850-7-2, 17.2; its attributes after IEC 61850-8-1, 17.1).
@@ -10,6 +13,7 @@ import type { ObjectName } from '../../mms/wire/names.ts';
  * ----------  ----------------------------------------------  -------------------------------------------------------
  * look        the whole block is read                         failed
  * reserve     ResvTms, or Resv, where the block has it        failed: another client has it
+ * make        the data set, where one is to be made, and DatSet     failed
  * set         OptFlds, TrgOps, BufTm, IntgPd, one by one      noted: it stays as the device has it
  * go on       EntryID, of a buffered one that was had before  noted: what lies between is lost, or comes from the start
  * enable      RptEna                                          failed
@@ -41,6 +45,8 @@ export interface SubscriptionWish {
   reserveS: number;
   /** Of the last report that is stored; null: there is none. */
   entry: Uint8Array | null;
+  /** A data set with these is to be made for it; absent: the one that it has. */
+  members?: readonly Reference[];
   /** The present values are wanted at once. */
   interrogates: boolean;
 }
@@ -72,8 +78,12 @@ export class Subscription {
   ) {}
 
   start(now: Instant): void {
+    this.look(now, (at) => this.reserve(at));
+  }
+
+  private look(now: Instant, then: (now: Instant) => void): void {
     const variables = { names: [{ name: this.nameOf(null) }] };
-    this.client.ask('read', { variables }, (answer, at) => this.onLook(answer, at), now);
+    this.client.ask('read', { variables }, (answer, at) => this.onLook(answer, at, then), now);
   }
 
   private nameOf(attribute: string | null): ObjectName {
@@ -85,7 +95,7 @@ export class Subscription {
     this.done(`${this.wish.domain}/${this.wish.item}: ${words}`, now);
   }
 
-  private onLook(answer: Answer<'read'>, now: Instant): void {
+  private onLook(answer: Answer<'read'>, now: Instant, then: (now: Instant) => void): void {
     if (!answer.ok) return this.fail(answer.words, now);
     const [block] = answer.response.results;
     if (block?.type === 'failure') return this.fail(accessErrorWords(block.code), now);
@@ -94,7 +104,7 @@ export class Subscription {
     this.block = new Map(this.of.components.map(({ name }, at) => [name, block.items[at]]));
     const enabled = this.block.get('RptEna');
     if (enabled?.type === 'boolean' && enabled.value) return this.fail('another client has it', now);
-    this.reserve(now);
+    then(now);
   }
 
   private reserve(now: Instant): void {
@@ -103,11 +113,28 @@ export class Subscription {
       ? ['ResvTms', { type: 'integer', value: reserveS }]
       : ['Resv', { type: 'boolean', value: true }];
     // Edition 1 has no reservation of buffered ones: who enables it first has it.
-    if (!this.block.has(name)) return this.set(now);
+    if (!this.block.has(name)) return this.make(now);
     this.write(name, value, now, (refusal, at) => {
       if (refusal !== null) this.fail(`another client has it: ${refusal}`, at);
-      else this.set(at);
+      else this.make(at);
     });
+  }
+
+  /** With another data set its revision is another: it is looked at again. */
+  private make(now: Instant): void {
+    const { members } = this.wish;
+    if (members === undefined) return this.set(now);
+    const present = this.block.get('DatSet');
+    const dialogue = makeSet(this.wish, members, present?.type === 'text' ? present.text : '');
+    hold(
+      this.client,
+      dialogue,
+      (outcome, at) => {
+        if (!outcome.ok) this.fail(outcome.problem, at);
+        else this.look(at, (later) => this.set(later));
+      },
+      now,
+    );
   }
 
   /**

@@ -1,5 +1,6 @@
 import { describe, expect, test } from 'vitest';
 import { Quality } from '../../../point/index.ts';
+import { messagesOf } from '../../mms/trials/messages.ts';
 import { Both, listed, offered } from './both.ts';
 
 const OFFERS = [
@@ -296,6 +297,23 @@ describe('controls, through both ends', () => {
     pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close' });
     expect(pair.steps()).toEqual(['operateSent', 'operated']);
     expect(pair.told.filter((one) => one.type === 'control').map(({ phase }) => phase)).toEqual(['select', 'operate']);
+  });
+
+  test('a select that is not operated, or with another value, is cancelled: others may have it', () => {
+    const pair = both({ server: { selectMs: 600_000 } }).start();
+    const cancels = (): number =>
+      messagesOf(pair.sent.map(({ octets, fromClient }) => ({ octets, fromCaller: fromClient }))).writes.filter(
+        (name) => name.endsWith('$Cancel'),
+      ).length;
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close', mode: 'selectOnly' });
+    pair.run(20_000);
+    expect(cancels()).toBe(0);
+    pair.run(10_000);
+    expect(cancels()).toBe(1);
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'close', mode: 'selectOnly' });
+    expect(pair.steps()).toEqual(['selectSent', 'selected']);
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });
+    expect([cancels(), pair.steps()]).toEqual([2, ['selectSent', 'selected', 'operateSent', 'operated']]);
   });
 
   test('a select runs out at the server, and the operate behind it is refused', () => {

@@ -9,13 +9,15 @@ import { TpktReader } from '../wire/tpkt.ts';
 export interface Messages {
   requests: { invoke: number; service: ServiceName }[];
   responses: { invoke: number; service: ServiceName }[];
+  /** What is written, name by name. */
+  writes: string[];
   /** How many values each report brings. */
   reports: number[];
 }
 
 /** The messages of MMS in what both ends of an association sent, as our decoder reads them. */
 export function messagesOf(pieces: readonly { octets: Uint8Array; fromCaller: boolean }[]): Messages {
-  const found: Messages = { requests: [], responses: [], reports: [] };
+  const found: Messages = { requests: [], responses: [], writes: [], reports: [] };
   const ends = [true, false].map(() => ({ packets: new TpktReader(), parts: [] as Uint8Array[] }));
   for (const { octets, fromCaller } of pieces) {
     const end = ends[fromCaller ? 0 : 1];
@@ -31,6 +33,8 @@ export function messagesOf(pieces: readonly { octets: Uint8Array; fromCaller: bo
       if (!pdu?.ok) continue;
       const { value } = pdu;
       if (value.type === 'request') found.requests.push({ invoke: value.invoke, service: value.service });
+      if (value.type === 'request' && value.service === 'write')
+        found.writes.push(...(value.request.variables.names ?? []).map(({ name }) => name.item));
       if (value.type === 'response') found.responses.push({ invoke: value.invoke, service: value.service });
       if (value.type === 'report') found.reports.push(value.results.length);
     }
