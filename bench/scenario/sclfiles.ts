@@ -28,10 +28,14 @@ const fileOf = (
       ...{ device, node, path: [object] },
       fc: ['MV', 'WYE', 'CMV', 'APC'].includes(cdc) ? 'MX' : 'ST',
     }));
+  const { dataSets, blocks } = reportsOf(members, { maxClients: 2, bufferValues: 50_000 });
+  // Counts that change all the time are in no log.
+  const counted = new Set(list.filter(({ cdc }) => cdc === 'BCR').map(({ object }) => object));
+  const events = members.filter(({ fc, path }) => fc === 'ST' && !counted.has(path[0]));
   return sclOf({
-    ...{ ied, description, objects },
-    ...reportsOf(members, { maxClients: 2, bufferValues: 50_000 }),
-    logs: [{ device: ied, name: 'EventLog', dataSet: `LLN0$status` }],
+    ...{ ied, description, objects, blocks },
+    dataSets: [...dataSets, { device: ied, name: 'LLN0$events', members: events }],
+    logs: [{ device: ied, name: 'EventLog', dataSet: 'LLN0$events' }],
     ...more,
     address: { ip: '127.0.0.1', port, selectors: { transport: '0001', session: '0001', presentation: '00000001' } },
   });

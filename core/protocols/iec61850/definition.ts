@@ -60,8 +60,8 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       ],
       broadcasts: [],
       inquiry: {
-        title: 'Setting groups, logs, replaced values',
-        words: 'tell its groups and logs',
+        title: 'Setting groups, logs, attributes',
+        words: 'tell its groups, logs, attributes',
         order: { what: 'overview' },
       },
       restart: null,

@@ -13,6 +13,7 @@ const value = z.string().min(1, 'A value has at least 1 character').max(255, 'A 
 const QUESTIONS = [
   /** Its setting groups, its logs, and what can be replaced or held. */
   z.object({ what: z.literal('overview') }),
+  z.object({ what: z.literal('attributes'), device }),
   z.object({ what: z.literal('groupValues'), device, group }),
   z.object({ what: z.literal('useGroup'), device, group }),
   z.object({ what: z.literal('setInGroup'), device, group, reference, value }),
@@ -49,6 +50,8 @@ export function orderWords(order: Order): string {
       return 'report all values';
     case 'overview':
       return 'tell its setting groups, its logs and what can be replaced';
+    case 'attributes':
+      return `tell all attributes of ${order.device}`;
     case 'groupValues':
       return `tell group ${order.group} of ${order.device}`;
     case 'useGroup':

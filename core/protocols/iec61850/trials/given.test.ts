@@ -85,18 +85,18 @@ describe('setting groups', () => {
     const values = (group: number): (readonly string[])[] =>
       cells(tableOf(pair, { what: 'groupValues', device: 'BAY1', group }, new RegExp(`^Group ${group} of`)));
     expect(values(1)).toEqual([
-      ['BAY1/PTOC1.OpDlTmms.setVal[SG]', '400'],
-      ['BAY1/PTOC1.StrVal.setMag.f[SG]', '480'],
+      ['BAY1/PTOC1.OpDlTmms.setVal[SG]', 'delay of the trip', '400'],
+      ['BAY1/PTOC1.StrVal.setMag.f[SG]', 'start value', '480'],
     ]);
-    expect(values(3).map(([, value]) => value)).toEqual(['200', '640']);
+    expect(values(3).map(([, , value]) => value)).toEqual(['200', '640']);
     expect(pair.ask({ what: 'useGroup', device: 'BAY1', group: 2 }).problem).toBeNull();
     expect(groups().slice(0, 4)).toEqual(['BAY1', '2', '3', 'none']);
-    expect(values(2).map(([, value]) => value)).toEqual(['300', '560']);
+    expect(values(2).map(([, , value]) => value)).toEqual(['300', '560']);
     const set = { what: 'setInGroup', device: 'BAY1', group: 2, reference: 'BAY1/PTOC1.StrVal.setMag.f[SE]' } as const;
     expect(pair.ask({ ...set, value: '575.5' }).problem).toBeNull();
     // It is the one in use: what works is changed with it.
-    expect(values(2)[1][1]).toBe('575.5');
-    expect(values(1)[1][1]).toBe('480');
+    expect(values(2)[1][2]).toBe('575.5');
+    expect(values(1)[1][2]).toBe('480');
     expect(pair.ask({ ...set, value: 'much' }).problem).toContain('"much" is no number; nothing was sent');
     expect(pair.ask({ ...set, reference: 'BAY1/PTOC1.None[SE]', value: '1' }).problem).toContain('is not there');
     expect(pair.ask({ what: 'useGroup', device: 'BAY1', group: 4 }).problem).toBe(
@@ -133,8 +133,8 @@ test('a log has what has changed, with times and reasons, and is read by time', 
   }
   const log = { what: 'readLog', log: 'BAY1/LLN0$EventLog' } as const;
   const rows = cells(tableOf(pair, { ...log, minutes: 5 }, /EventLog/));
-  expect(rows.map(([, reference, , reason]) => [reference, reason])).toEqual(
-    Array(3).fill(['BAY1/GGIO1.Ind1[ST]', 'data change']),
+  expect(rows.map(([, ...cells_]) => cells_)).toEqual(
+    ['false', 'true', 'false'].map((value) => ['BAY1/GGIO1.Ind1[ST]', value, 'good', 'data change']),
   );
   expect(cells(tableOf(pair, { ...log, minutes: 60 }, /EventLog/)).length).toBeGreaterThan(3);
   expect(pair.ask({ ...log, log: 'BAY1/LLN0$None', minutes: 5 }).problem).toBe('BAY1/LLN0$None: no such object');
@@ -189,4 +189,16 @@ describe('a value that is replaced or held at the device', () => {
       'has nothing that replaces its value; nothing was sent',
     );
   });
+});
+
+test('all attributes are told, with configuration and control blocks, and what is not to be had says so', () => {
+  const rows = new Map(
+    cells(tableOf(pair, { what: 'attributes', device: 'BAY1' }, /^Attributes/)).map(([a, b]) => [a, b]),
+  );
+  expect(rows.get('BAY1/CSWI1.Pos.ctlModel[CF]')).toBe('4');
+  expect(rows.get('BAY1/LLN0.brcbStatus01.RptEna[BR]')).toBe('true');
+  expect(rows.get('BAY1/LLN0.SGCB.NumOfSG[SP]')).toBe('3');
+  expect(rows.get('BAY1/GGIO1.Ind1.q[ST]')).toBe('invalid');
+  expect([...rows.keys()].some((reference) => reference.endsWith('[CO]'))).toBe(false);
+  expect(pair.ask({ what: 'attributes', device: 'NONE' }).answer.tables?.[0].rows).toEqual([]);
 });

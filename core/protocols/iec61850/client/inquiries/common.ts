@@ -3,9 +3,10 @@ import type { OrderAnswer } from '../../../client.ts';
 import { ask, demand, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
 import { accessErrorWords, type AccessResult, type Data, type TypeOf } from '../../../mms/wire/data.ts';
 import type { ObjectClass, Variable } from '../../../mms/wire/services.ts';
-import { print, toMms, type Reference } from '../../model/reference.ts';
+import { typeIn } from '../../model/model.ts';
+import { fromMms, print, toMms, type Constraint, type Reference } from '../../model/reference.ts';
 import { decodeEntryTime } from '../../time.ts';
-import { attributeWords } from '../attributes.ts';
+import { attributeWords, leavesIn } from '../attributes.ts';
 import { controlValue } from '../controls.ts';
 
 export type Inquiry = Dialogue<OrderAnswer>;
@@ -53,6 +54,33 @@ export function* readAll(variables: readonly Variable[]): Dialogue<AccessResult[
 }
 const NOT_THERE = 10;
 
+/** Attributes of a logical device with their values, object by object as the device names them. */
+export function* valuesWith(
+  device: string,
+  takes: (fc: Constraint) => boolean,
+): Dialogue<{ reference: Reference; data: AccessResult }[]> {
+  const names = (yield* namesOf('variable', device)) ?? [];
+  const objects = names.flatMap((item) => {
+    const read = fromMms(device, item);
+    return read.ok && read.value.path.length === 1 && takes(read.value.fc) ? [read.value] : [];
+  });
+  const values = yield* readAll(objects.map(placeOf));
+  const types = new Map<string, TypeOf | null>();
+  const found: { reference: Reference; data: AccessResult }[] = [];
+  for (const [at, whole] of objects.entries()) {
+    const { node } = whole;
+    if (!types.has(node)) types.set(node, yield* typeOf(variable(device, node)));
+    const type = types.get(node);
+    const of = type ? typeIn(type, whole) : null;
+    const data = values[at];
+    if (of === null || data.type === 'failure') found.push({ reference: whole, data });
+    else
+      for (const { path, data: inside } of leavesIn(of, data))
+        found.push({ reference: { ...whole, path: [...whole.path, ...path] }, data: inside });
+  }
+  return found;
+}
+
 /** Writes one value; a refusal ends the whole. */
 export function* write(place: Variable, value: Data, what: string): Dialogue<void> {
   const { results } = yield* demand('write', { variables: { names: [place] }, values: [value] }, what);
@@ -71,6 +99,17 @@ export const numberIn = (data: AccessResult | undefined): number | null =>
 export const yes = (data: AccessResult | undefined): boolean => data?.type === 'boolean' && data.value;
 export const words = (path: readonly string[], data: AccessResult | null | undefined): string =>
   data == null || data.type === 'failure' ? '–' : attributeWords(path, data);
+
+/** What of a structure is its value, and its quality, in words. */
+export function shownOf(of: TypeOf | null, data: AccessResult): [value: string, quality: string] {
+  if (data.type === 'failure') return ['–', ''];
+  if (of === null) return [words([], data), ''];
+  const leaves = leavesIn(of, data);
+  const value = leaves.find(({ path }) => VALUE.test(path[0] ?? '')) ?? leaves[0];
+  const quality = leaves.find(({ path }) => path.at(-1) === 'q');
+  return [words(value?.path ?? [], value?.data), quality === undefined ? '' : words(quality.path, quality.data)];
+}
+const VALUE = /^(stVal|mag|cVal|general|actVal|mxVal|phsA)$/;
 
 export const timeWords = (time: Instant | null): string =>
   time === null || time <= 0 ? '–' : new Date(time).toISOString().slice(0, 23).replace('T', ' ');

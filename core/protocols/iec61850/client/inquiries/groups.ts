@@ -1,9 +1,20 @@
 import type { AnswerTable, OrderAnswer } from '../../../client.ts';
 import { ask, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
-import type { AccessResult, Data, TypeOf } from '../../../mms/wire/data.ts';
-import { parse, print, type Reference } from '../../model/reference.ts';
-import { leavesIn } from '../attributes.ts';
-import { namesOf, numberIn, placeOf, readAll, typed, typeOf, variable, words, write, type Inquiry } from './common.ts';
+import type { Data } from '../../../mms/wire/data.ts';
+import { objectInfo } from '../../model/nodes.ts';
+import { nodeName, parse, print, type Reference } from '../../model/reference.ts';
+import {
+  numberIn,
+  placeOf,
+  readAll,
+  typed,
+  typeOf,
+  valuesWith,
+  variable,
+  words,
+  write,
+  type Inquiry,
+} from './common.ts';
 
 /*
  * Setting groups (IEC 61850-7-2, clause 16): SelectActiveSG, and SelectEditSG, SetEditSGValue, ConfirmEditSGValues,
@@ -34,45 +45,30 @@ function* edited<Value>(device: string, group: number, work: () => Dialogue<Valu
   }
 }
 
-/** Attributes with a constraint, node by node, with their values. */
-function* valuesWith(
-  device: string,
-  fc: 'SG' | 'SE',
-): Dialogue<{ reference: Reference; of: TypeOf | null; data: AccessResult }[]> {
-  const names = (yield* namesOf('variable', device)) ?? [];
-  const objects = names.filter((name) => name.split('$').length === 3 && name.split('$')[1] === fc);
-  const values = yield* readAll(objects.map((item) => variable(device, item)));
-  const found: { reference: Reference; of: TypeOf | null; data: AccessResult }[] = [];
-  for (const [at, item] of objects.entries()) {
-    const [node, , object] = item.split('$');
-    const of = yield* typeOf(variable(device, item));
-    const whole: Reference = { device, node, fc, path: [object] };
-    if (of === null || values[at].type === 'failure') found.push({ reference: whole, of, data: values[at] });
-    else
-      for (const { path, data } of leavesIn(of, values[at]))
-        found.push({ reference: { ...whole, path: [object, ...path] }, of: null, data });
-  }
-  return found;
-}
+/** What the standard calls it. */
+const meaningOf = ({ node, path: [object] }: Reference): string => {
+  const name = nodeName(node);
+  return (name && objectInfo(name.class, object)?.meaning) ?? '';
+};
 
 export function* groupValues(device: string, group: number): Inquiry {
   const [active] = yield* readAll([block(device, 'ActSG')]);
   const isActive = numberIn(active) === group;
   const found = isActive
-    ? yield* valuesWith(device, 'SG')
+    ? yield* valuesWith(device, (fc) => fc === 'SG')
     : yield* edited(device, group, function* () {
-        const all = yield* valuesWith(device, 'SE');
+        const all = yield* valuesWith(device, (fc) => fc === 'SE');
         yield* ask('write', { variables: { names: [block(device, 'EditSG')] }, values: [count(0)] });
         return all;
       });
   const table: AnswerTable = {
     title: `Group ${group} of ${device}${isActive ? ', which is in use' : ''}`,
-    columns: ['Setting', 'Value'],
+    columns: ['Setting', 'Meaning', 'Value'],
     rows: found.map(({ reference, data }) => {
       const editable = print({ ...reference, fc: 'SE' });
       const value = words(reference.path, data);
       return {
-        cells: [print({ ...reference, fc: 'SG' }), value],
+        cells: [print({ ...reference, fc: 'SG' }), meaningOf(reference), value],
         asks: [
           {
             words: 'set…',

@@ -1,6 +1,7 @@
 import type { Instant } from '../../../../session/index.ts';
 import type { Question } from '../../order.ts';
 import type { Inquiry } from './common.ts';
+import { attributes } from './attributes.ts';
 import { groupValues, setInGroup, useGroup } from './groups.ts';
 import { readLog } from './logs.ts';
 import { overview } from './overview.ts';
@@ -11,6 +12,8 @@ export function inquiryOf(question: Question, by: string, now: Instant): Inquiry
   switch (question.what) {
     case 'overview':
       return overview();
+    case 'attributes':
+      return attributes(question.device);
     case 'groupValues':
       return groupValues(question.device, question.group);
     case 'useGroup':

@@ -1,12 +1,13 @@
 import type { Instant } from '../../../../session/index.ts';
 import type { AnswerTable } from '../../../client.ts';
-import { demand } from '../../../mms/dialogue.ts';
+import { demand, type Dialogue } from '../../../mms/dialogue.ts';
+import type { TypeOf } from '../../../mms/wire/data.ts';
 import type { JournalEntry } from '../../../mms/wire/journals.ts';
 import type { ObjectName } from '../../../mms/wire/names.ts';
 import { fromMms, print } from '../../model/reference.ts';
 import { REASONS } from '../../report.ts';
 import { decodeEntryTime, encodeEntryTime } from '../../time.ts';
-import { timeWords, words, type Inquiry } from './common.ts';
+import { shownOf, timeWords, typeOf, variable, words, type Inquiry } from './common.ts';
 
 /** Entries of a log that are shown; more are asked for by a shorter time. */
 const MOST_ENTRIES = 1000;
@@ -29,17 +30,37 @@ export function* readLog(log: string, minutes: number, now: Instant): Inquiry {
     entries.push(...response.entries);
     more = response.more && response.entries.length > 0;
   }
-  const rows = entries.slice(0, MOST_ENTRIES).flatMap(rowsOf).reverse();
-  const table: AnswerTable = { title: `Entries of ${log}`, columns: ['Time', 'Reference', 'Value', 'Reason'], rows };
+  const shown = entries.slice(0, MOST_ENTRIES);
+  const types = yield* typesOf(shown);
+  const rows = shown.flatMap((entry) => rowsOf(entry, types)).reverse();
+  const columns = ['Time', 'Reference', 'Value', 'Quality', 'Reason'];
+  const table: AnswerTable = { title: `Entries of ${log}`, columns, rows };
   return {
     tables: [table],
     words: more ? `the first ${MOST_ENTRIES} entries of that time` : `${entries.length} entries`,
   };
 }
 
-function rowsOf({ time, variables, note }: JournalEntry): AnswerTable['rows'][number][] {
+/** Of each variable that is a structure, by its tag. */
+function* typesOf(entries: readonly JournalEntry[]): Dialogue<Map<string, TypeOf | null>> {
+  const tags = new Set(
+    entries.flatMap(({ variables }) => variables.flatMap(({ tag, value }) => (value.type === 'structure' ? tag : []))),
+  );
+  const types = new Map<string, TypeOf | null>();
+  for (const tag of [...tags].slice(0, MOST_TYPES)) {
+    const slash = tag.indexOf('/');
+    if (slash > 0) types.set(tag, yield* typeOf(variable(tag.slice(0, slash), tag.slice(slash + 1))));
+  }
+  return types;
+}
+const MOST_TYPES = 200;
+
+function rowsOf(
+  { time, variables, note }: JournalEntry,
+  types: ReadonlyMap<string, TypeOf | null>,
+): AnswerTable['rows'][number][] {
   const at = timeWords(decodeEntryTime(time));
-  if (note !== undefined) return [{ cells: [at, '', note, ''] }];
+  if (note !== undefined) return [{ cells: [at, '', note, '', ''] }];
   const reasons = new Map(
     variables
       .filter(({ tag }) => tag.endsWith(REASON))
@@ -55,6 +76,7 @@ function rowsOf({ time, variables, note }: JournalEntry): AnswerTable['rows'][nu
       const read = slash < 0 ? null : fromMms(tag.slice(0, slash), tag.slice(slash + 1));
       const reference = read?.ok ? print(read.value) : tag;
       const path = read?.ok ? read.value.path : [];
-      return { cells: [at, reference, words(path, value), reasons.get(tag) ?? ''] };
+      const said = value.type === 'structure' ? shownOf(types.get(tag) ?? null, value) : [words(path, value), ''];
+      return { cells: [at, reference, ...said, reasons.get(tag) ?? ''] };
     });
 }

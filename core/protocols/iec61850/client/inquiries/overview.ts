@@ -12,15 +12,21 @@ export function* overview(): Inquiry {
   const groups: AnswerTable['rows'][number][] = [];
   const logs: AnswerTable['rows'][number][] = [];
   const held: AnswerTable['rows'][number][] = [];
+  const all: AnswerTable['rows'][number][] = [];
   for (const device of devices) {
     const names = (yield* namesOf('variable', device)) ?? [];
+    all.push({
+      cells: [device, String(names.filter((name) => !name.includes('$')).length)],
+      asks: [{ words: 'all attributes', order: { what: 'attributes', device }, fields: [] }],
+    });
     if (names.includes('LLN0$SP$SGCB')) groups.push(yield* groupRow(device));
     const blocks = names.filter((name) => /^[^$]+\$LG\$[^$]+$/.test(name));
     for (const log of yield* logNames(device, blocks)) logs.push(yield* logRow(device, log.name, log.block));
-    const objects = names.filter((name) => OVERRIDE.test(name));
-    if (objects.length > 0)
+    // By node and object: one may be replaced, held, or both.
+    const objects = new Set(names.flatMap((name) => OVERRIDE.exec(name)?.slice(1).filter(Boolean).join('.') ?? []));
+    if (objects.size > 0)
       held.push({
-        cells: [device, String(objects.length)],
+        cells: [device, String(objects.size)],
         asks: [{ words: 'show', order: { what: 'replaceable', device }, fields: [] }],
       });
   }
@@ -28,11 +34,12 @@ export function* overview(): Inquiry {
     { title: 'Setting groups', columns: ['Logical device', 'In use', 'Of', 'Being edited', 'Since'], rows: groups },
     { title: 'Logs', columns: ['Log', 'Is filled', 'Entries', 'Oldest', 'Newest'], rows: logs },
     { title: 'Values that can be replaced or held', columns: ['Logical device', 'Values'], rows: held },
+    { title: 'Configuration and descriptions', columns: ['Logical device', 'Nodes'], rows: all },
   ];
   return { tables };
 }
 /** `GGIO1$SV$Ind1$subEna`, `GGIO1$BL$Ind1$blkEna`. */
-const OVERRIDE = /^[^$]+\$(SV\$[^$]+\$subEna|BL\$[^$]+\$blkEna)$/;
+const OVERRIDE = /^([^$]+)\$(?:SV\$([^$]+)\$subEna|BL\$([^$]+)\$blkEna)$/;
 
 function* groupRow(device: string): Dialogue<AnswerTable['rows'][number]> {
   const names = ['NumOfSG', 'ActSG', 'EditSG', 'LActTm'];

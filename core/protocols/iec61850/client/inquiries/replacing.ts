@@ -1,10 +1,9 @@
 import type { AnswerTable, FollowUp } from '../../../client.ts';
 import { Refusal, type Dialogue } from '../../../mms/dialogue.ts';
-import type { AccessResult, TypeOf } from '../../../mms/wire/data.ts';
+import type { TypeOf } from '../../../mms/wire/data.ts';
 import { parse, print, type Reference } from '../../model/reference.ts';
 import { QUALITY_BITS } from '../../quality.ts';
-import { leavesIn } from '../attributes.ts';
-import { namesOf, placeOf, readAll, typed, typeOf, variable, words, write, yes, type Inquiry } from './common.ts';
+import { namesOf, placeOf, readAll, shownOf, typed, typeOf, variable, write, yes, type Inquiry } from './common.ts';
 
 /* Values that are replaced (substitution, SV) or held (blocking, BL) at the device (IEC 61850-7-3, 7.2). */
 
@@ -80,15 +79,6 @@ function asksOf(
     ...(has.sv && now.replaced ? [{ words: 'let go', order: { what: 'letGo', reference }, fields: [] }] : []),
     ...(has.bl ? [plain('block', now.held ? 'let it change' : 'hold', !now.held)] : []),
   ];
-}
-
-/** Its value and its quality, in words. */
-function shownOf(of: TypeOf | null, data: AccessResult): [value: string, quality: string] {
-  if (of === null || data.type === 'failure') return ['–', ''];
-  const leaves = leavesIn(of, data);
-  const value = leaves.find(({ path }) => /^(stVal|mag|cVal|general|actVal|mxVal)$/.test(path[0])) ?? leaves[0];
-  const quality = leaves.find(({ path }) => path.length === 1 && path[0] === 'q');
-  return [words(value?.path ?? [], value?.data), quality === undefined ? '' : words(quality.path, quality.data)];
 }
 
 /** Which of its attributes holds the value that replaces, and what that is made of. */

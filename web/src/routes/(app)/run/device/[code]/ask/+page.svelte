@@ -132,7 +132,9 @@
         {#each way as { words, order }, n (n)}
           {#if n > 0}<span class="text-soft">›</span>{/if}
           {#if n === way.length - 1}<span aria-current="page">{n === 0 ? 'all' : words}</span>
-          {:else}<button class="word" onclick={() => void open(words, order)}>{n === 0 ? 'all' : words}</button>{/if}
+          {:else}<button class="cursor-pointer text-accent underline" onclick={() => void open(words, order)}
+              >{n === 0 ? 'all' : words}</button
+            >{/if}
         {/each}
         <button
           class="button ml-3"
