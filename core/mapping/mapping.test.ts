@@ -4,6 +4,8 @@ import { newPoint } from '../pointlist/index.ts';
 import { misfitOf, type MappingConfig } from '../config/index.ts';
 import { converted, Quality, type PointKind } from '../point/index.ts';
 import { addressOf } from '../protocols/definitions.ts';
+import { serverSettings } from '../protocols/iec61850/index.ts';
+import { bayText } from '../protocols/iec61850/trials/bayfile.ts';
 import { dnp3At } from '../protocols/dnp3/index.ts';
 import { applyRule, everyPoint, mappingTo, matcher, usualNumbering, type MappingRule, type Source } from './rules.ts';
 
@@ -55,6 +57,20 @@ describe('rules', () => {
     expect(places([...one, ...two])).toEqual(['D1 BI 0', 'D1 BI 1', 'D1 AI 0', 'D2 BI 2']);
     const mapped = everyPoint('dnp3', two, 'raw');
     expect(usualNumbering(rule(), 'dnp3', [source('analog', 7)], mapped)).toBe('series');
+  });
+
+  test('where the other end has so many places and no more, they are taken one after the other', () => {
+    const settings = serverSettings.parse({ modelFile: { name: 'bay.cid', text: bayText() } });
+    const sources = [0, 1, 2].map((index) => source('binary', index));
+    const made = applyRule(rule({ choices: { node: 'GGIO1' } }), 'iec61850', sources, [], settings);
+    expect(made.rows.map(({ mapping, words }) => (mapping ? addressOf(mapping.target) : words))).toEqual([
+      'BAY1/GGIO1.Ind1[ST]',
+      'BAY1/GGIO1.Ind2[ST]',
+      'BAY1/GGIO1.SPCSO1[ST]',
+    ]);
+    const mapped = made.rows.flatMap(({ mapping }) => mapping ?? []);
+    const more = applyRule(rule({ choices: { node: 'GGIO1' } }), 'iec61850', [source('binary', 9)], mapped, settings);
+    expect(targets(more)).toEqual(['misfit: no place is left there for a binary input']);
   });
 
   test('addresses are kept, moved, or numbered on', () => {

@@ -1,6 +1,7 @@
-import { misfitOf, type DraftPoint, type MappingConfig } from '../config/index.ts';
-import { addressOf, definitionOf, inAddressOrder, targetsOf, type ProtocolCode } from '../protocols/definitions.ts';
-import { POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
+import { misfitOf, valueAt, type DraftPoint, type MappingConfig } from '../config/index.ts';
+import { addressOf, definitionOf, inAddressOrder, targetsOf } from '../protocols/definitions.ts';
+import type { OutboundSettings, ProtocolCode, TargetPointAt } from '../protocols/definitions.ts';
+import { KIND_WORDS, POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */
 export interface Source extends ScaledPoint {
@@ -103,9 +104,10 @@ export function usualNumbering(
   protocol: ProtocolCode,
   sources: readonly Source[],
   mapped: readonly MappingConfig[],
+  settings: OutboundSettings | null = null,
 ): MappingRule['numbering'] {
   const misfits = (numbering: MappingRule['numbering']): number =>
-    applyRule({ ...rule, numbering, start: 0 }, protocol, sources, mapped).counts.misfit;
+    applyRule({ ...rule, numbering, start: 0 }, protocol, sources, mapped, settings).counts.misfit;
   return mapped.length === 0 && misfits('keep') <= misfits('series') ? 'keep' : 'series';
 }
 
@@ -114,20 +116,38 @@ export function everyPoint(
   protocol: ProtocolCode,
   sources: readonly Source[],
   value: MappingRule['value'],
+  settings: OutboundSettings | null = null,
 ): MappingConfig[] {
   const rule: MappingRule = {
     ...{ pattern: '', kinds: [], targetKind: 'same', numbering: 'keep', start: 0, value, choices: {} },
   };
-  const numbering = usualNumbering(rule, protocol, sources, []);
-  return applyRule({ ...rule, numbering }, protocol, sources, []).rows.flatMap(({ mapping }) => mapping ?? []);
+  const numbering = usualNumbering(rule, protocol, sources, [], settings);
+  return applyRule({ ...rule, numbering }, protocol, sources, [], settings).rows.flatMap(
+    ({ mapping }) => mapping ?? [],
+  );
 }
 
-/** What a rule would make of the points, given what is mapped already. */
+/** Places of a kind in an outbound that has so many and no more, as far as a rule takes them; null: it has any. */
+function placesFor(
+  protocol: ProtocolCode,
+  settings: OutboundSettings | null,
+  kind: PointKind,
+  source: Source,
+  choices: MappingRule['choices'],
+): readonly { at: TargetPointAt; own: boolean }[] | null {
+  const all = settings === null ? null : (targetsOf(protocol).places?.(settings, kind, addressOf(source)) ?? null);
+  const chosen = Object.entries(choices).filter(([, wanted]) => wanted.trim() !== '');
+  if (all === null) return null;
+  return all.filter(({ at }) => chosen.every(([path, wanted]) => valueAt(at, path) === wanted.trim()));
+}
+
+/** What a rule would make of the points, given what is mapped already; `settings`: of the outbound, where they are known. */
 export function applyRule(
   rule: MappingRule,
   protocol: ProtocolCode,
   sources: readonly Source[],
   mapped: readonly MappingConfig[],
+  settings: OutboundSettings | null = null,
 ): RulePreview {
   const { series, number, width, highest } = targetsOf(protocol);
   /** What is taken, number by number of each series. */
@@ -143,6 +163,7 @@ export function applyRule(
     return undefined;
   };
   for (const { target } of mapped) take(target);
+  const used = new Set(mapped.map(({ target }) => addressOf(target)));
   const already = new Map(mapped.map((m) => [`${m.device} ${m.point}`, m] as const));
   const matches = matcher(rule.pattern);
   const kinds = new Set<PointKind>(rule.kinds.length > 0 ? rule.kinds : POINT_KINDS);
@@ -155,6 +176,16 @@ export function applyRule(
   const chosen = sources
     .filter((source) => kinds.has(source.kind) && matches(`${source.device} ${source.name}`))
     .sort((a, b) => (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) || inAddressOrder(a, b));
+  // What a point is itself is kept for it, whoever comes first.
+  const owns = new Map<Source, TargetPointAt>();
+  for (const source of chosen) {
+    const kind = rule.targetKind === 'same' ? source.kind : rule.targetKind;
+    if (already.has(`${source.device} ${addressOf(source)}`) || !targetKinds(source.kind).includes(kind)) continue;
+    const own = placesFor(protocol, settings, kind, source, rule.choices)?.find((one) => one.own)?.at;
+    if (own === undefined || used.has(addressOf({ kind, at: own }))) continue;
+    owns.set(source, own);
+    used.add(addressOf({ kind, at: own }));
+  }
   for (const source of chosen) {
     const own = definitionOf(source.at.protocol).points.number(source.at);
     if (addressOf(source) === '') {
@@ -176,6 +207,20 @@ export function applyRule(
     const { target } = mappingAt(0);
     if (!targetKinds(source.kind).includes(kind)) {
       add({ source, mapping: null, state: 'misfit', words: misfitOf(source, { target })?.words ?? 'another kind' });
+      continue;
+    }
+    const places = placesFor(protocol, settings, kind, source, rule.choices);
+    if (places !== null) {
+      const own = owns.get(source);
+      const at = own ?? places.find((one) => !used.has(addressOf({ kind, at: one.at })))?.at;
+      if (at === undefined) {
+        add({ source, mapping: null, state: 'misfit', words: `no place is left there for a ${KIND_WORDS[kind].one}` });
+        continue;
+      }
+      const mapping = mappingTo(source, protocol, kind, 0, rule.value, rule.choices);
+      mapping.target.at = at;
+      used.add(addressOf(mapping.target));
+      add({ source, mapping, state: 'new', words: misfitOf(source, mapping)?.words ?? '' });
       continue;
     }
     // Where addresses are no numbers there is none to keep.

@@ -141,8 +141,12 @@ export interface TargetAddressing<Target extends At, Settings> {
   misfit: (source: ScaledPoint & { kind: PointKind }, target: Offered<Target>) => string | null;
   /** What cannot be offered like that, by an outbound with such settings; null: not known. */
   problems: (target: Offered<Target>, settings: Settings | null) => string[];
-  /** All places that there are for a kind; null, absent: any. */
-  places?: (settings: Settings, kind: PointKind) => readonly { words: string; at: Target }[] | null;
+  /** All places that there are for a kind; null, absent: any. `own`: it is what a source of that address is itself. */
+  places?: (
+    settings: Settings,
+    kind: PointKind,
+    source: string,
+  ) => readonly { words: string; at: Target; own: boolean }[] | null;
   /** How it is offered: `g30v1, g32v3 class 2`. */
   words: (target: Offered<Target>) => string;
   /** How people change it; paths within `at`. */

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import { expect, test } from '@playwright/test';
 import { Quality } from '@halvix/core/point';
 import { bayFile } from '../../bench/scenario/sclfiles.ts';
@@ -174,3 +175,78 @@ async function mappedTo(page: import('@playwright/test').Page, devices: readonly
     return `${at?.device}/${at?.node}.${at?.object}[${at?.fc}]`;
   });
 }
+
+test('setting groups and logs of a device, and a model from its file with points mapped onto it', async ({ page }) => {
+  test.setTimeout(120_000);
+  page.setDefaultTimeout(15_000);
+  const complaints = complaintsOf(page);
+  await firstEngineer(page, rig);
+  await page.locator('html[data-scheme]').waitFor();
+  await visit(page, rig, '/build/take');
+  const hands = new Hands(page);
+  const file = bayFile(rig.ports.bay ?? 0);
+  await hands.file('bay.cid', file);
+  await hands.click('button', /^Take 1 device with \d+ points into the draft$/);
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of HLMB1');
+  await hands.click('link', 'Add a centre');
+  await hands.choose('Protocol and our role', 'iec61850');
+  await hands.fill('Centre', 'Modelled');
+  await hands.fill('Our TCP port', String(rig.ports.model));
+  // A file that is none is said at once, and the right one takes its place.
+  await hands.file('broken.cid', file.replace('</SCL>', ''));
+  await expect(page.getByRole('alert')).toContainText('broken.cid: line');
+  await hands.click('button', 'Take it out');
+  await hands.file('bay.cid', file);
+  await hands.choose('Sees at once', 'all');
+  await hands.choose(/^\s*Value/, 'engineering');
+  await hands.click('button', 'Add it to the draft');
+  await hands.click('link', /^Draft:/);
+  await hands.click('button', 'Apply…');
+  await hands.click('button', 'Apply to the running system');
+  await expect(page.getByTestId('applied')).toContainText('is applied');
+
+  // The same model as the device's, and its values in it where they were mapped.
+  const list = [['binary', 'HLMB1/GGIO1.Ind2.stVal[ST]']] as const;
+  const client = new ModelClient(rig.ports.model ?? 0, list, {});
+  await rig.bench('PUT', '/devices/HLM-B1/points/binary/6', { value: 1 });
+  await rig.until('the value in the model', () => Promise.resolve(client.latest.get(list[0][1])?.raw === 1));
+  await rig.bench('DELETE', '/devices/HLM-B1/points/binary/6');
+  client.close();
+
+  // What is offered goes to the other end as the file came, but for its address.
+  await visit(page, rig, '/build/mapping');
+  const [saved] = await Promise.all([
+    page.waitForEvent('download'),
+    page.getByRole('button', { name: 'Model as a file (CID)' }).click(),
+  ]);
+  const written = readFileSync(await saved.path(), 'utf8');
+  expect(written.replace(/<P type="MMS-Port">\d+/, '')).toBe(file.replace(/<P type="MMS-Port">\d+/, ''));
+  expect(written).toContain(`<P type="MMS-Port">${rig.ports.model}`);
+
+  await visit(page, rig, '/run/device/HLMB1');
+  await page.getByRole('link', { name: 'tell its groups, logs, attributes…' }).click();
+  const groups = page.getByRole('region', { name: 'Setting groups' });
+  await expect(groups).toContainText('HLMB1');
+  await groups.getByRole('button', { name: 'use another…' }).click();
+  const group = page.getByLabel('Group', { exact: true });
+  await group.fill('9');
+  await expect(page.getByRole('alert')).toHaveText('Group: 1 to 4, not 9');
+  await expect(page.getByRole('button', { name: 'Use another', exact: true })).toBeDisabled();
+  await group.fill('3');
+  await page.getByRole('button', { name: /^Use setting group 3/ }).click();
+  await expect(page.getByRole('status')).toHaveText('Group 3 is in use in HLMB1.');
+  await expect(groups.getByRole('cell').nth(1)).toHaveText('3');
+  await groups.getByRole('button', { name: 'values of a group…' }).click();
+  await page.getByRole('button', { name: /^Tell group 3/ }).click();
+  const values = page.getByRole('region', { name: /^Group 3 of HLMB1, which is in use/ });
+  const start = values.getByRole('row', { name: /start value/ });
+  await expect(start).toContainText('640');
+  await start.getByRole('button', { name: 'set…' }).click();
+  await page.getByLabel('Value', { exact: true }).fill('655');
+  await page.keyboard.press('Enter');
+  await expect(start).toContainText('655');
+  // Who changed what is written down.
+  await visit(page, rig, '/run');
+  await expect(page.getByText(/StrVal.setMag.f\[SE\] to 655 in group 3, asked by/)).toBeVisible();
+  expect(complaints).toEqual([]);
+});

@@ -112,7 +112,7 @@ export const targets: TargetAddressing<IecTargetAt, ServerSettings> = {
       found.push(`${at.object} of a ${name.class} is of class ${known.cdc}, not ${at.cdc}`);
     return found;
   },
-  places: (settings, kind) =>
+  places: (settings, kind, source) =>
     settings.modelFile === null
       ? null
       : placesOf(settings)
@@ -120,6 +120,9 @@ export const targets: TargetAddressing<IecTargetAt, ServerSettings> = {
           .map(({ device, node, object, fc, cdc }) => ({
             words: `${device}/${node}.${object}[${fc}] ${cdc}`,
             at: { protocol: 'iec61850', offered: true, device, node, object, fc, cdc },
+            // `HLM/XCBR1.Pos.stVal[ST]` is in `HLM/XCBR1.Pos`.
+            own:
+              `${source.replace('[', '.[')}`.startsWith(`${device}/${node}.${object}.`) && source.endsWith(`[${fc}]`),
           })),
   words: ({ at: { cdc, fc } }) => `${cdc}, ${fc}`,
   fields: [

@@ -74,11 +74,19 @@ function servedOf(given: Given): Served {
     const { device, node, path } = object;
     const of = plan.devices.find(({ name }) => name === device)?.nodes.find(({ name }) => name === node)?.of;
     const value = of && typeIn(of, { fc: 'CO', path: [...path, 'Oper', 'ctlVal'] });
-    if (value == null) continue;
-    for (const cdc of value.type === 'boolean' ? (['SPC', 'DPC'] as const) : (['INC', 'APC'] as const))
-      add({ device, node, object: path[0], fc: 'CO', cdc, value: ['Oper', 'ctlVal'], of: value });
+    if (of === undefined || value == null) continue;
+    const cdc = operatedClass(of, path[0], value);
+    add({ device, node, object: path[0], fc: 'CO', cdc, value: ['Oper', 'ctlVal'], of: value });
   }
   return { given, places, plan: { ...plan, values: [...startingValues(plan), ...plan.values] } };
+}
+
+/** Of what is operated, by what it shows; without that, by what it takes. */
+function operatedClass(node: TypeOf, object: string, value: TypeOf): 'SPC' | 'DPC' | 'INC' | 'APC' {
+  const status = typeIn(node, { fc: 'ST', path: [object, 'stVal'] });
+  if (status?.type === 'bits') return 'DPC';
+  if (value.type === 'boolean') return 'SPC';
+  return value.type === 'integer' || value.type === 'unsigned' ? 'INC' : 'APC';
 }
 
 const partsOf = (of: TypeOf | null): readonly { name: string; of: TypeOf }[] =>

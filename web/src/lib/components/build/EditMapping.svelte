@@ -8,7 +8,7 @@
     type MappingConfig,
   } from '@halvix/core/config';
   import { KIND_WORDS, targetKinds, type PointKind } from '@halvix/core/point';
-  import { targetsOf, type OutboundSettings } from '@halvix/core/protocols';
+  import { addressOf, targetsOf, type OutboundSettings } from '@halvix/core/protocols';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
   import type { PointRow } from '$lib/build/grid.ts';
   import { untrack } from 'svelte';
@@ -33,7 +33,11 @@
       null) as OutboundSettings | null,
   );
   /** Places that there are; null: any. */
-  const places = $derived(settings === null ? null : (targets.places?.(settings, target.kind) ?? null));
+  const places = $derived(
+    settings === null
+      ? null
+      : (targets.places?.(settings, target.kind, point ? addressOf(point.document) : '') ?? null),
+  );
   const placeAt = $derived(places?.findIndex(({ at }) => sameDocument(at, target.at)) ?? -1);
   const problem = $derived.by(() => {
     if (refused !== null) return refused;

@@ -2,7 +2,7 @@
   import type { MappingConfig } from '@halvix/core/config';
   import { applyRule, type MappingRule, type Source } from '@halvix/core/mapping';
   import { KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
-  import { addressOf, targetsOf, type ProtocolCode } from '@halvix/core/protocols';
+  import { addressOf, targetsOf, type OutboundSettings, type ProtocolCode } from '@halvix/core/protocols';
   import { draft } from '$lib/build/draft.svelte.ts';
   import SettingInput from './SettingInput.svelte';
   import Sheet from './Sheet.svelte';
@@ -10,7 +10,7 @@
   /** Maps many points by one rule, with a preview. */
   interface Props {
     rule: MappingRule;
-    outbound: { code: string; centre: string; protocol: ProtocolCode };
+    outbound: { code: string; centre: string; protocol: ProtocolCode; settings: OutboundSettings };
     sources: readonly Source[];
     /** What is mapped already. */
     mapped: readonly MappingConfig[];
@@ -19,7 +19,7 @@
   let { rule = $bindable(), outbound, sources, mapped, close }: Props = $props();
   const centre = $derived(outbound.centre);
   const targets = $derived(targetsOf(outbound.protocol));
-  const preview = $derived(applyRule(rule, outbound.protocol, sources, mapped));
+  const preview = $derived(applyRule(rule, outbound.protocol, sources, mapped, outbound.settings));
   /** What does not fit stands first. */
   const previewed = $derived(
     [

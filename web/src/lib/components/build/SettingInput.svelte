@@ -50,7 +50,8 @@
 </script>
 
 <div class="flex flex-col gap-0.5">
-  <label class="flex flex-col gap-0.5">
+  <!-- A label would name the button in it. -->
+  <svelte:element this={fileName ? 'div' : 'label'} class="flex flex-col gap-0.5">
     <span class:text-accent={isChanged}
       >{field.title}{#if field.unit}, {field.unit}{/if}{#if isChanged}<b title="not at its default">&nbsp;•</b
         >{/if}</span
@@ -65,19 +66,20 @@
         <option value="yes">yes</option><option value="no">no</option>
       </select>
     {:else if field.type === 'file'}
-      <span class="flex items-center gap-2">
+      {#if fileName}
+        <span class="flex items-center gap-2">
+          <span class="mono truncate" title={fileName}>{fileName}</span>
+          <button class="button shrink-0" type="button" {disabled} onclick={() => change(null)}>Take it out</button>
+        </span>
+      {:else}
         <input
-          class="min-w-0 grow"
+          class="min-w-0"
           type="file"
           {disabled}
           accept={field.extensions?.join(',')}
           onchange={(e) => void take(e.currentTarget)}
         />
-        {#if fileName}
-          <span class="mono truncate" title={fileName}>{fileName}</span>
-          <button class="button" type="button" {disabled} onclick={() => change(null)}>Take it out</button>
-        {/if}
-      </span>
+      {/if}
     {:else if options}
       <select
         class="field"
@@ -105,7 +107,7 @@
         }}
       />
     {/if}
-  </label>
+  </svelte:element>
   {#if problem}<span role="alert" class="text-[12.5px] text-alarm">{problem}</span>
   {:else if isChanged && field.type !== 'file'}
     <button

@@ -63,18 +63,19 @@
       const point = pointAt.get(pointKey(document.device, document.point)) ?? null;
       const misfit = point && misfitOf(point.document, document);
       const double = twice.has(addressOf(document.target));
+      const [elsewhere] = targetsOf(document.target.at.protocol).problems(document.target, outbound?.settings ?? null);
       const words =
         !point && loaded
           ? 'its source is not in the list'
           : double
             ? 'two points are mapped to this address'
-            : (misfit?.words ?? '');
+            : (elsewhere ?? misfit?.words ?? '');
       return {
         key: `m${held.id}`,
         point,
         held,
         problem: words,
-        severity: words === '' ? null : !point || double ? 'problem' : (misfit?.severity ?? null),
+        severity: words === '' ? null : !point || double || elsewhere ? 'problem' : (misfit?.severity ?? null),
       };
     });
     const mapped = new Set(here.map(({ document }) => pointKey(document.device, document.point)));
@@ -204,7 +205,13 @@
   const mapped = $derived(here.map(({ document }) => document));
 
   function openRule(): void {
-    rule.numbering = usualNumbering(rule, outbound?.protocol ?? FIRST_PROTOCOL, sources, mapped);
+    rule.numbering = usualNumbering(
+      rule,
+      outbound?.protocol ?? FIRST_PROTOCOL,
+      sources,
+      mapped,
+      outbound?.settings ?? null,
+    );
     rule.start = 0;
     ruling = true;
   }
@@ -233,6 +240,7 @@
       outbound?.protocol ?? FIRST_PROTOCOL,
       [{ device: point.parent, ...point.document }],
       mapped,
+      outbound?.settings ?? null,
     );
     const [made] = result.rows;
     if (!made?.mapping) {

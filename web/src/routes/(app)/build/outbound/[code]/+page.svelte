@@ -103,6 +103,10 @@
   ]);
   const problems = $derived(fieldProblems('outbound', wanted.document));
   const linkProblems = $derived(fieldProblems('link', wanted.link));
+  /** What does not fit within its settings: it can be saved, and not be applied. */
+  const misfits = $derived(
+    Object.keys(problems).length > 0 ? [] : (definitionOf(document.protocol).outbound?.check(document.settings) ?? []),
+  );
   const taken = $derived(data.code === null && draft.outbound(code) !== undefined);
   const good = $derived(Object.keys(problems).length + Object.keys(linkProblems).length === 0 && !taken);
   const dirty = $derived(
@@ -122,6 +126,7 @@
       document.protocol,
       points.map(({ parent, document: point }) => ({ device: parent, ...point })),
       value,
+      document.settings,
     );
   }
 
@@ -234,6 +239,7 @@
           change={(next) =>
             (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}
         />
+        {#each misfits as misfit (misfit)}<p role="alert" class="mt-3 text-alarm">{misfit}</p>{/each}
       </section>
       <LinkPart
         {links}

@@ -95,10 +95,16 @@
     if (ask.fields.length === 0 && !changes(ask.order)) void carryOut(ask, ask.order);
     else filled = filled?.key === key ? null : { key, ask, order: ask.order };
   }
-  const invalid = (order: unknown): string | null => {
+  /** What is wrong with what was filled in: beyond what the device has, or what it can be asked. */
+  function invalid({ fields }: FollowUp, order: unknown): string | null {
+    for (const { path, title, limits } of fields) {
+      const value = valueAt(order, path);
+      if (limits && !(typeof value === 'number' && value >= limits[0] && value <= limits[1]))
+        return `${title}: ${limits[0]} to ${limits[1]}, not ${value === '' ? 'nothing' : String(value)}`;
+    }
     const read = orders.schema.safeParse(order);
     return read.success ? null : (read.error.issues[0]?.message ?? null);
-  };
+  }
   const tables = $derived(
     (answer?.answer.tables ?? []).map((table) => ({
       ...table,
@@ -183,7 +189,7 @@
                   </tr>
                   {#if filled?.key.startsWith(`${t} ${row.n} `)}
                     {@const { ask, order } = filled}
-                    {@const wrong = invalid(order)}
+                    {@const wrong = invalid(ask, order)}
                     <tr class="border-b border-rule bg-paper last:border-0">
                       <td colspan={columns.length + 1} class="px-2.5 py-2.5">
                         <form
