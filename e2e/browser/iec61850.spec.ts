@@ -200,6 +200,7 @@ test('setting groups and logs of a device, and a model from its file with points
   await hands.choose('Sees at once', 'all');
   await hands.choose(/^\s*Value/, 'engineering');
   await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Mapping to Modelled');
   await hands.click('link', /^Draft:/);
   await hands.click('button', 'Apply…');
   await hands.click('button', 'Apply to the running system');
