@@ -1,5 +1,6 @@
 import { countsAllowed, feedbackOf as shownBy, textToSend } from '@halvix/core/config';
 import {
+  definitionOf,
   outcome,
   type CentreOrder,
   type ClientNews,
@@ -390,6 +391,7 @@ const said = ({ point }: Running, status: number | null): ControlOutcome => ({
   result: 'refused',
   status,
   protocol: point?.config.at.protocol ?? null,
+  ...(point && status !== null ? { refusal: definitionOf(point.config.at.protocol).device.refusal(status) } : {}),
 });
 
 /** What a centre that knows on and off alone means: the list's own way of that, with its times. */

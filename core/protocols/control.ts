@@ -58,10 +58,26 @@ export interface CentreOrder extends Wanted {
  * - notSupported, outOfRange, notAuthorized, blocked: we did not pass it on.
  * - failed: it did not get there, or nobody knows.
  */
+/** Why a device said no, in terms of no protocol; what its protocol cannot say is `other`. */
+export type Refusal =
+  | 'local'
+  | 'interlocked'
+  | 'notSelected'
+  | 'busy'
+  | 'already'
+  | 'cancelled'
+  | 'notSupported'
+  | 'outOfRange'
+  | 'notAuthorized'
+  | 'lost'
+  | 'other';
+
 export interface ControlOutcome {
   result: 'done' | 'refused' | 'notSupported' | 'outOfRange' | 'notAuthorized' | 'blocked' | 'failed';
   /** The device's own, in the protocol that it speaks; null: it said nothing. */
   status: number | null;
   protocol: string | null;
+  /** The same for whoever speaks another; absent: it said nothing. */
+  refusal?: Refusal;
 }
 export const outcome = (result: ControlOutcome['result']): ControlOutcome => ({ result, status: null, protocol: null });

@@ -2,7 +2,7 @@ import type { z } from 'zod';
 import type { LinkType } from '../line/linktype.ts';
 import type { Operation, PointKind, ScaledPoint } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import type { ControlMode } from './control.ts';
+import type { ControlMode, Refusal } from './control.ts';
 import type { TwoEnds } from './ends.ts';
 import type { SettingField } from './settingfield.ts';
 
@@ -200,6 +200,8 @@ export interface Side<Settings> {
 }
 
 export interface DeviceSide<Settings, Draft extends At> extends Side<Settings> {
+  /** Why it refused a control, by the status that it gave. */
+  refusal: (status: number) => Refusal;
   /** How long the device may take to answer, milliseconds. */
   answerWithinMs: (settings: Settings) => number;
   /** The same without polls, for a link on which each call begins with everything. */

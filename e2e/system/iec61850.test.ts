@@ -5,6 +5,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { iecAt } from '@halvix/core/protocols/iec61850';
+import { mappingTo } from '@halvix/core/mapping';
+import { demoConfiguration } from '../../bench/scenario/configuration.ts';
+import { ROOT } from '../../scripts/lib/run.mjs';
 import { Both, listed, offered } from '../../core/protocols/iec61850/trials/both.ts';
 import { SERVICES } from '../../core/protocols/mms/wire/services.ts';
 import { messagesOf } from '../../core/protocols/mms/trials/messages.ts';
@@ -186,6 +190,43 @@ describe('the system', () => {
     expect(refused.at(-1)).toMatchObject({ step: 'refused' });
     expect(await operations('HLM-F1')).toBe(before + 1);
     await rig.release('binary', 6);
+  });
+
+  test('a DNP3 centre’s select and operate go through to the bay’s, by its control model, and its causes come back', async () => {
+    const configuration = demoConfiguration({ ...rig.ports });
+    configuration.outbounds
+      .find(({ code }) => code === 'QST')
+      ?.mappings.push(
+        mappingTo(
+          { device: 'HLM-B1', kind: 'output', at: iecAt('HLMB1/CSWI1.Pos[CO]') },
+          ...(['dnp3', 'output', 60, 'raw'] as const),
+        ),
+      );
+    const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'changed.json');
+    writeFileSync(file, JSON.stringify(configuration));
+    await run(process.execPath, [join(ROOT, 'dist/halvix.js'), 'config', 'apply', file], {
+      env: { ...process.env, ...rig.system.env },
+    });
+    const control = (body: object): Promise<{ step: string; status?: number }[]> =>
+      rig.bench('POST', '/centres/QST/controls', { index: 60, ...body });
+    await rig.until(
+      'the centre may operate it',
+      async () => (await control({ operation: 'close' })).at(-1)?.step === 'operated',
+    );
+    const before = await operations('HLM-B1');
+    const steps = await control({ operation: 'trip' });
+    expect(steps.map(({ step }) => step)).toEqual(['selectSent', 'selected', 'operateSent', 'operated']);
+    expect(await operations('HLM-B1')).toBe(before + 1);
+    const rows = await rig.sql`
+      select mode from command where outbound = 'QST' and device = 'HLM-B1' order by requested desc limit 2`;
+    expect(rows.map(({ mode }) => mode as string)).toEqual(['selectOperate', 'selectOnly']);
+    // A select alone is let go of, and its operate comes too late there: refused, without anything being done.
+    await rig.bench('PUT', '/devices/HLM-B1/points/binary/0', { value: 1 });
+    await rig.until('it is local', async () => (await latest('HLM-B1', 'HLMB1/XCBR1.Loc.stVal[ST]'))?.raw === 1);
+    // Blocked by switching hierarchy there is “local” in DNP3 (IEEE 1815, table 11-6: 7).
+    expect((await control({ operation: 'close' })).at(-1)).toMatchObject({ step: 'refused', status: 7 });
+    expect(await operations('HLM-B1')).toBe(before + 1);
+    await rig.bench('DELETE', '/devices/HLM-B1/points/binary/0');
   });
 
   test('a link that is cut and an engine that is killed lose nothing that the buffer held, and bring nothing twice', async () => {

@@ -1,5 +1,6 @@
 import { ByteReader, type ByteWriter } from '../../bytes/index.ts';
 import { OPERATIONS, type Operation } from '../../point/index.ts';
+import type { Refusal } from '../control.ts';
 
 /** Control relay output block, g12v1 (IEEE 1815, annex A.8.1). */
 export interface ControlBlock {
@@ -140,3 +141,36 @@ const STATUS_WORDS: Record<number, string> = {
 
 export const controlStatusWords = (status: number): string =>
   STATUS_WORDS[status] ?? `status ${status}, not defined by the standard`;
+
+/** What a status means to whoever speaks another protocol; and the status for what another protocol means. */
+const REFUSALS: Readonly<Record<number, Refusal | undefined>> = {
+  [ControlStatus.timeout]: 'notSelected',
+  [ControlStatus.noSelect]: 'notSelected',
+  [ControlStatus.notSupported]: 'notSupported',
+  [ControlStatus.alreadyActive]: 'busy',
+  [ControlStatus.local]: 'local',
+  [ControlStatus.notAuthorized]: 'notAuthorized',
+  [ControlStatus.automationInhibit]: 'interlocked',
+  [ControlStatus.outOfRange]: 'outOfRange',
+  [ControlStatus.downstreamLocal]: 'local',
+  [ControlStatus.alreadyComplete]: 'already',
+  [ControlStatus.blocked]: 'interlocked',
+  [ControlStatus.cancelled]: 'cancelled',
+  [ControlStatus.blockedOtherMaster]: 'busy',
+  [ControlStatus.downstreamFail]: 'lost',
+  [ControlStatus.nonParticipating]: 'notSupported',
+};
+export const refusalOf = (status: number): Refusal => REFUSALS[status] ?? 'other';
+export const STATUS_OF: Readonly<Record<Refusal, number>> = {
+  local: ControlStatus.local,
+  interlocked: ControlStatus.blocked,
+  notSelected: ControlStatus.noSelect,
+  busy: ControlStatus.alreadyActive,
+  already: ControlStatus.alreadyComplete,
+  cancelled: ControlStatus.cancelled,
+  notSupported: ControlStatus.notSupported,
+  outOfRange: ControlStatus.outOfRange,
+  notAuthorized: ControlStatus.notAuthorized,
+  lost: ControlStatus.downstreamFail,
+  other: ControlStatus.undefined,
+};

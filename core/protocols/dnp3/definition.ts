@@ -1,3 +1,4 @@
+import { refusalOf } from './control.ts';
 import type { Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { outstationEnds, masterEnds } from './ends.ts';
@@ -31,6 +32,7 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
     ends: masterEnds,
     check: ({ ourAddress, theirAddress }) =>
       ourAddress === theirAddress ? [`our address and the device's are both ${ourAddress}`] : [],
+    refusal: refusalOf,
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({
       ...settings,

@@ -1,3 +1,4 @@
+import type { Refusal } from '../control.ts';
 import type { Instant, Result } from '../../session/index.ts';
 import type { AccessResult, Data, TypeOf } from '../mms/wire/data.ts';
 import { encodeEntryTime, encodeStamp } from './time.ts';
@@ -218,3 +219,41 @@ export const applicationErrorData = ({ object, error, origin, number, cause }: A
     { type: 'integer', value: cause },
   ],
 });
+
+/** What an additional cause means to whoever speaks another protocol; and the cause for what another protocol means. */
+const REFUSALS: Partial<Record<(typeof CAUSES)[number], Refusal>> = {
+  'not supported': 'notSupported',
+  'blocked by switching hierarchy': 'local',
+  'select failed': 'notSelected',
+  'position reached': 'already',
+  'step limit': 'outOfRange',
+  'blocked by interlocking': 'interlocked',
+  'blocked by synchrocheck': 'interlocked',
+  'command already in execution': 'busy',
+  'one of n control': 'interlocked',
+  'aborted by cancel': 'cancelled',
+  'object not selected': 'notSelected',
+  'object already selected': 'busy',
+  'no access authority': 'notAuthorized',
+  'aborted by loss of communication': 'lost',
+  'blocked by command': 'interlocked',
+  'inconsistent parameters': 'outOfRange',
+  'locked by other client': 'busy',
+};
+export const refusalOf = (cause: number): Refusal => {
+  const words = CAUSES[cause] as (typeof CAUSES)[number] | undefined;
+  return (words && REFUSALS[words]) ?? 'other';
+};
+export const CAUSE_WORDS_OF: Readonly<Record<Refusal, (typeof CAUSES)[number]>> = {
+  local: 'blocked by switching hierarchy',
+  interlocked: 'blocked by interlocking',
+  notSelected: 'object not selected',
+  busy: 'command already in execution',
+  already: 'position reached',
+  cancelled: 'aborted by cancel',
+  notSupported: 'not supported',
+  outOfRange: 'inconsistent parameters',
+  notAuthorized: 'no access authority',
+  lost: 'aborted by loss of communication',
+  other: 'blocked by process',
+};

@@ -1,3 +1,4 @@
+import { refusalOf } from './control.ts';
 import type { Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
@@ -32,6 +33,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     ends: clientEnds,
     check: ({ reports, pollMs }) =>
       reports === 'none' && pollMs === 0 ? ['neither reports nor polling: nothing is ever read'] : [],
+    refusal: refusalOf,
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({ ...settings, pollMs: 0, alsoPollMs: 0 }),
     timeBounds: ({ timeAheadMs, timeBehindMs }) => ({ aheadMs: timeAheadMs, behindMs: timeBehindMs }),

@@ -1,3 +1,4 @@
+import { refusalOf } from './wire/pdu.ts';
 import type { Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
@@ -41,6 +42,7 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
     key: ({ unitId }) => String(unitId),
     ends: clientEnds,
     check: () => [],
+    refusal: refusalOf,
     answerWithinMs: ({ responseTimeoutMs }) => responseTimeoutMs,
     unpolled: (settings) => ({ ...settings, period1Ms: 0, period2Ms: 0, period3Ms: 0 }),
     timeBounds: () => null,

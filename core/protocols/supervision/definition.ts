@@ -22,6 +22,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     key: () => '',
     ends: () => [],
     check: () => [],
+    refusal: () => 'other',
     answerWithinMs: () => 0,
     unpolled: (own) => own,
     timeBounds: () => null,

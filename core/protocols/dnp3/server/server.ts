@@ -2,7 +2,7 @@ import { addressWords, type PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, Told } from '../../server.ts';
-import { controlOperation, ControlStatus } from '../control.ts';
+import { controlOperation, ControlStatus, STATUS_OF } from '../control.ts';
 import type { Dnp3TargetAt } from '../points.ts';
 import { flagsFromQuality, flagWords } from '../quality.ts';
 import type { OutstationSettings } from '../settings.ts';
@@ -23,8 +23,10 @@ const STATUS: Record<ControlOutcome['result'], number> = {
   blocked: ControlStatus.blocked,
   failed: ControlStatus.downstreamFail,
 };
-const statusOf = ({ result, status, protocol }: ControlOutcome): number =>
-  protocol === 'dnp3' && status !== null ? status : STATUS[result];
+const statusOf = ({ result, status, protocol, refusal }: ControlOutcome): number => {
+  if (protocol === 'dnp3' && status !== null) return status;
+  return result === 'refused' && refusal !== undefined ? STATUS_OF[refusal] : STATUS[result];
+};
 
 /** A DNP3 outstation in the terms that all sessions have in common. */
 export class Dnp3Server implements Server<Dnp3TargetAt> {

@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
-import type { MmsClient, Told } from '../../mms/client.ts';
+import type { Answer, MmsClient, Told } from '../../mms/client.ts';
 import { hold } from '../../mms/dialogue.ts';
-import type { AccessResult } from '../../mms/wire/data.ts';
+import { accessErrorWords, type AccessResult } from '../../mms/wire/data.ts';
 import { decodeReport, Segments, type Report, type Reason } from '../report.ts';
 import { decodeEntryTime } from '../time.ts';
 import { blockName, type Assigned, type Block } from './blocks.ts';
@@ -66,7 +66,7 @@ const TRIGGERS: readonly Trigger[] = ['dataChange', 'qualityChange', 'integrity'
 const AGAIN_MS = 30_000;
 const CHANGES: ReadonlySet<Reason> = new Set<Reason>(['data change', 'quality change', 'data update', 'application']);
 /** Reports that came before it was known whose they are. */
-const MOST_EARLY = 200;
+const MOST_EARLY = 5000;
 
 export interface ReportSettings {
   integrityMs: number;
@@ -189,7 +189,6 @@ export class Reports {
         ...{ domain: block.domain, item: block.item, isBuffered: block.isBuffered, triggers: TRIGGERS },
         ...this.settings,
         entry: entry?.id ?? null,
-        interrogates: true,
         ...(assigned.isMade ? { members: assigned.set.members } : {}),
       },
       block.of,
@@ -200,13 +199,15 @@ export class Reports {
         }
         for (const note of result.notes) this.events.note(`${name}: ${note}`);
         const newerThan = block.isBuffered && !result.goesOn ? (entry?.time ?? null) : null;
-        this.running.push({
+        const running: Running = {
           ...{ assigned, block, subscribed: result, segments: new Segments(), sequence: null, newerThan },
           ...{ reports: 0, gaps: 0, overflows: 0, last: null, shown: new Map() },
-        });
+        };
+        this.running.push(running);
         this.trying = false;
         // Before anything else of this block comes.
         this.takeEarly(later);
+        this.interrogate(later, running);
         this.next(later);
       },
     );
@@ -217,8 +218,14 @@ export class Reports {
   interrogate(now: Instant, only?: Running): void {
     for (const { block } of only ? [only] : this.running) {
       const { domain, item } = block;
+      if (!hasInterrogation(block)) continue;
       const variables = { names: [{ name: { scope: 'domain' as const, domain, item: `${item}$GI` } }] };
-      this.client.ask('write', { variables, values: [{ type: 'boolean', value: true }] }, () => {}, now);
+      const told = (answer: Answer<'write'>): void => {
+        const error = answer.ok ? (answer.response.results[0] ?? null) : null;
+        const refused = answer.ok ? error !== null && accessErrorWords(error) : !answer.lost && answer.words;
+        if (refused) this.events.note(`${blockName(block)}: present values are not reported: ${refused}`);
+      };
+      this.client.ask('write', { variables, values: [{ type: 'boolean', value: true }] }, told, now);
     }
   }
 
@@ -235,6 +242,9 @@ export class Reports {
     if (running === undefined) {
       // Its block may be about to be ours: reports come before the answer that says so.
       if (this.trying && this.early.length < MOST_EARLY) this.early.push(told);
+      // What cannot be kept would be lost: it comes again behind the last entry that was stored.
+      else if (this.trying)
+        this.client.abort(`more than ${MOST_EARLY} reports before it was known whose they are`, now);
       else this.events.trouble(`a report ${decoded.value.id} of nobody's`, 'unusable');
       return null;
     }
@@ -297,3 +307,7 @@ const follows = (before: number, now: number): boolean =>
 /** A block without an id of its own reports under its reference, in one way of writing it or another. */
 const blockIdOf = ({ reportId }: Subscribed, id: string): boolean =>
   reportId.replaceAll('$', '.') === id.replaceAll('$', '.');
+
+/** Blocks of edition 1 that are not buffered may have none. */
+const hasInterrogation = ({ of }: Block): boolean =>
+  of.type === 'structure' && of.components.some(({ name }) => name === 'GI');

@@ -24,7 +24,7 @@ const BUFFERED: [string, TypeOf, Data][] = [
 ];
 const wish: SubscriptionWish = {
   ...{ domain: 'HLMF1', item: 'LLN0$BR$brcb01', isBuffered: true, triggers: ['dataChange', 'integrity'] },
-  ...{ integrityMs: 60_000, bufferMs: 50, reserveS: 120, entry: null, interrogates: true },
+  ...{ integrityMs: 60_000, bufferMs: 50, reserveS: 120, entry: null },
 };
 
 /** A device with one block; `refuses`: attributes that cannot be written, with the error. */
@@ -69,7 +69,6 @@ describe('a report control block', () => {
       ['TrgOps', bits('010010')],
       ['IntgPd', { type: 'unsigned', value: 60_000 }],
       ['RptEna', { type: 'boolean', value: true }],
-      ['GI', { type: 'boolean', value: true }],
     ]);
     expect(result).toEqual({
       reportId: 'rptF1',
@@ -82,7 +81,7 @@ describe('a report control block', () => {
 
   test('goes on behind the entry that is stored', () => {
     const entry = Uint8Array.of(1, 2, 3, 4, 5, 6, 7, 8);
-    const { result, writes } = tried({ entry, interrogates: false });
+    const { result, writes } = tried({ entry });
     expect(writes.slice(-2)).toEqual([
       ['EntryID', { type: 'octets', octets: entry }],
       ['RptEna', { type: 'boolean', value: true }],
@@ -104,17 +103,16 @@ describe('a report control block', () => {
       { isBuffered: false, item: 'LLN0$RP$urcb01', entry: new Uint8Array(8) },
       unbuffered as typeof BUFFERED,
     );
-    expect(writes.map(([name]) => name)).toEqual(['Resv', 'OptFlds', 'TrgOps', 'IntgPd', 'RptEna', 'GI']);
+    expect(writes.map(([name]) => name)).toEqual(['Resv', 'OptFlds', 'TrgOps', 'IntgPd', 'RptEna']);
   });
 
   test('what the device has fixed stays, and is noted', () => {
-    const { result, writes } = tried({}, BUFFERED, { TrgOps: 3, OptFlds: 3, GI: 3 });
+    const { result, writes } = tried({}, BUFFERED, { TrgOps: 3, OptFlds: 3 });
     expect(writes.map(([name]) => name)).toEqual(['ResvTms', 'IntgPd', 'RptEna']);
     expect(result).toMatchObject({
       notes: [
         'OptFlds stays as the device has it: access denied',
         'TrgOps stays as the device has it: access denied',
-        'present values are not reported: access denied',
       ],
     });
   });

@@ -17,8 +17,8 @@ import { makeSet } from './madeset.ts';
  * set         OptFlds, TrgOps, BufTm, IntgPd, one by one      noted: it stays as the device has it
  * go on       EntryID, of a buffered one that was had before  noted: what lies between is lost, or comes from the start
  * enable      RptEna                                          failed
- * interrogate GI, where the present values are wanted         noted
  *
+ * Whatever its buffer held comes right behind that answer: the block is ours from then on, and nothing is asked before.
  * A block that is enabled already is another client's: it is left alone.
  */
 
@@ -47,8 +47,6 @@ export interface SubscriptionWish {
   entry: Uint8Array | null;
   /** A data set with these is to be made for it; absent: the one that it has. */
   members?: readonly Reference[];
-  /** The present values are wanted at once. */
-  interrogates: boolean;
 }
 
 export interface Subscribed {
@@ -182,12 +180,8 @@ export class Subscription {
 
   private enable(now: Instant): void {
     this.write('RptEna', { type: 'boolean', value: true }, now, (refusal, at) => {
-      if (refusal !== null) return this.fail(`it cannot be enabled: ${refusal}`, at);
-      if (!this.wish.interrogates || !this.block.has('GI')) return this.end(at);
-      this.write('GI', { type: 'boolean', value: true }, at, (refused, later) => {
-        if (refused !== null) this.notes.push(`present values are not reported: ${refused}`);
-        this.end(later);
-      });
+      if (refusal !== null) this.fail(`it cannot be enabled: ${refusal}`, at);
+      else this.end(at);
     });
   }
 

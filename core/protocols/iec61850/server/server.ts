@@ -4,6 +4,7 @@ import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { dataWords } from '../../mms/describe.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { CAUSE_WORDS_OF } from '../control.ts';
 import { CounterSet } from '../counters.ts';
 import { typeIn } from '../model/model.ts';
 import { printPath, type Reference } from '../model/reference.ts';
@@ -425,7 +426,9 @@ const CAUSE_OF: Record<Exclude<ControlOutcome['result'], 'done'>, number> = {
   blocked: Cause['blocked by mode'],
   failed: Cause['aborted by loss of communication'],
 };
-export const causeOf = ({ result, status, protocol }: ControlOutcome): number | null => {
+export const causeOf = ({ result, status, protocol, refusal }: ControlOutcome): number | null => {
   if (result === 'done') return null;
-  return result === 'refused' && protocol === 'iec61850' && status !== null && status > 0 ? status : CAUSE_OF[result];
+  if (result !== 'refused') return CAUSE_OF[result];
+  if (protocol === 'iec61850' && status !== null && status > 0) return status;
+  return refusal === undefined ? CAUSE_OF.refused : Cause[CAUSE_WORDS_OF[refusal]];
 };

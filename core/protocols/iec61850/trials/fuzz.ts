@@ -2,6 +2,7 @@ import { IecClient } from '../client/client.ts';
 import { mutated, type FuzzReport } from '../../mms/trials/fuzz.ts';
 import { IecServer } from '../server/server.ts';
 import { clientSettings, serverSettings } from '../settings.ts';
+import { bayText } from './bayfile.ts';
 import { Both, listed, offered } from './both.ts';
 
 /*
@@ -25,6 +26,33 @@ const LIST = [
   listed(5, 'text', 'HLM/GGIO1.TxtIn1[ST]'),
 ];
 
+/** A model from a file, with setting groups, logs and what can be replaced. */
+const GIVEN = {
+  offers: [offered('binary', 'BAY1/GGIO1.Ind1[ST]', 'SPS'), offered('output', 'BAY1/CSWI1.Pos[CO]', 'DPC')],
+  list: [listed(1, 'binary', 'BAY1/GGIO1.Ind1[ST]'), listed(2, 'output', 'BAY1/CSWI1.Pos[CO]')],
+  server: { modelFile: { name: 'bay.cid', text: bayText() } },
+};
+
+/** The same of such a model: what is asked for a person, and a control that is cancelled. */
+function honestGiven(): { octets: Uint8Array; fromClient: boolean }[] {
+  const pair = new Both([...GIVEN.list], GIVEN.offers, { server: GIVEN.server }).start();
+  for (const value of [1, 0, 1]) pair.update('binary', 'BAY1/GGIO1.Ind1[ST]', 'SPS', value);
+  pair.run(200);
+  pair.ask({ what: 'overview' });
+  pair.ask({ what: 'groupValues', device: 'BAY1', group: 2 });
+  pair.ask({ what: 'useGroup', device: 'BAY1', group: 3 });
+  const reference = 'BAY1/PTOC1.StrVal.setMag.f[SE]';
+  pair.ask({ what: 'setInGroup', device: 'BAY1', group: 3, reference, value: '1.5' });
+  pair.ask({ what: 'readLog', log: 'BAY1/LLN0$EventLog', minutes: 5 });
+  pair.ask({ what: 'replaceable', device: 'BAY1' });
+  pair.ask({ what: 'replace', reference: 'BAY1/GGIO1.Ind1', value: '0' });
+  pair.ask({ what: 'block', reference: 'BAY1/GGIO1.Ind1', on: true });
+  pair.ask({ what: 'letGo', reference: 'BAY1/GGIO1.Ind1' });
+  pair.control('BAY1/CSWI1.Pos[CO]', 'output', { operation: 'close', mode: 'selectOnly' });
+  pair.run(30_000);
+  return pair.sent;
+}
+
 /** What both ends said in one honest session, in order. */
 function honest(): { octets: Uint8Array; fromClient: boolean }[] {
   const pair = new Both([...LIST], OFFERS, { client: { alsoPollMs: 500 } }).start();
@@ -43,13 +71,17 @@ const MOST_MS = 1000;
 export function fuzz(streams: number, random: () => number, clock: () => number): FuzzReport {
   const report: FuzzReport = { streams: 0, taken: 0, longestMs: 0, problems: [] };
   const below = (most: number): number => Math.floor(random() * most);
-  const said = honest();
-  const [client, server] = [true, false].map((fromClient) => said.filter((one) => one.fromClient === fromClient));
+  const sessions = [honest(), honestGiven()].map((said) =>
+    [true, false].map((fromClient) => said.filter((one) => one.fromClient === fromClient)),
+  );
   for (let n = 0; n < streams; n++) {
     const began = clock();
     const problem = (words: string): void => void report.problems.push(`stream ${n}: ${words}`);
     let now = Date.UTC(2026, 10, 27, 6);
     const isServer = n % 2 === 0;
+    const isGiven = n % 4 >= 2;
+    const [client, server] = sessions[isGiven ? 1 : 0];
+    const [offers, points] = isGiven ? [GIVEN.offers, GIVEN.list] : [OFFERS, LIST];
     const from = isServer ? client : server;
     const count = below(from.length);
     const pieces = from.slice(0, count + 1 + below(8)).map(({ octets }, at) => {
@@ -59,7 +91,11 @@ export function fuzz(streams: number, random: () => number, clock: () => number)
     });
     try {
       if (isServer) {
-        const end = new IecServer(serverSettings.parse({ maxClients: 2 }), OFFERS, now);
+        const end = new IecServer(
+          serverSettings.parse({ maxClients: 2, ...(isGiven ? GIVEN.server : {}) }),
+          offers,
+          now,
+        );
         let controls = 0;
         const drain = (): void => {
           for (const effect of end.take()) {
@@ -82,7 +118,7 @@ export function fuzz(streams: number, random: () => number, clock: () => number)
         if (controls > pieces.length) problem(`${controls} controls of ${pieces.length} messages`);
       } else {
         const end = new IecClient(clientSettings.parse({ alsoPollMs: 500 }), now, {
-          ...{ octetMs: 0, remembered: null, points: LIST, phase: 1 },
+          ...{ octetMs: 0, remembered: null, points, phase: 1 },
         });
         const drain = (): void => {
           for (const effect of end.take()) {

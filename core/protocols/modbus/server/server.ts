@@ -7,7 +7,7 @@ import { isBitTable, TABLE_WORDS, widthOf, type ModbusTargetAt, type Table } fro
 import type { ServerSettings } from '../settings.ts';
 import { isFloat, readValue, TYPE_LIMITS, writeValue } from '../values.ts';
 import type { FramingName } from '../wire/frame.ts';
-import { ExceptionCode, packBits } from '../wire/pdu.ts';
+import { EXCEPTION_OF, ExceptionCode, packBits } from '../wire/pdu.ts';
 import { Responder, type Memory } from './responder.ts';
 
 /*
@@ -43,8 +43,11 @@ const EXCEPTIONS: Record<ControlOutcome['result'], number> = {
   blocked: ExceptionCode.deviceFailure,
   failed: ExceptionCode.deviceFailure,
 };
-const exceptionOf = ({ result, status, protocol }: ControlOutcome): number =>
-  result === 'refused' && protocol === 'modbus' && status !== null ? status : EXCEPTIONS[result];
+function exceptionOf({ result, status, protocol, refusal }: ControlOutcome): number {
+  if (result !== 'refused') return EXCEPTIONS[result];
+  if (protocol === 'modbus' && status !== null) return status;
+  return refusal === undefined ? EXCEPTIONS.refused : EXCEPTION_OF[refusal];
+}
 
 const addressOf = ({ table, address, bit }: ModbusTargetAt): string =>
   `${TABLE_WORDS[table].short} ${address}${bit === null ? '' : `.${bit}`}`;

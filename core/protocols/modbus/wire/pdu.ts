@@ -1,3 +1,5 @@
+import type { Refusal } from '../../control.ts';
+
 /** Protocol data units (Modbus Application Protocol V1.1b3, 4.1): a function code and what belongs to it. */
 
 /** Function codes (6.1 to 6.21). */
@@ -300,3 +302,35 @@ function identification(octets: Uint8Array): Answer | string {
   const next = octets[4] === 0xff ? octets[5] : null;
   return { ok: true, response: { code: 0x2b, access: octets[2], conformity: octets[3], next, objects } };
 }
+
+/** What an exception means to whoever speaks another protocol; and the exception for what another protocol means. */
+export function refusalOf(exception: number): Refusal {
+  switch (exception) {
+    case ExceptionCode.illegalFunction:
+    case ExceptionCode.illegalAddress:
+      return 'notSupported';
+    case ExceptionCode.illegalValue:
+      return 'outOfRange';
+    case ExceptionCode.busy:
+    case ExceptionCode.acknowledge:
+      return 'busy';
+    case ExceptionCode.noGatewayPath:
+    case ExceptionCode.gatewaySilent:
+      return 'lost';
+    default:
+      return 'other';
+  }
+}
+export const EXCEPTION_OF: Readonly<Record<Refusal, number>> = {
+  local: ExceptionCode.deviceFailure,
+  interlocked: ExceptionCode.deviceFailure,
+  notSelected: ExceptionCode.deviceFailure,
+  busy: ExceptionCode.busy,
+  already: ExceptionCode.deviceFailure,
+  cancelled: ExceptionCode.deviceFailure,
+  notSupported: ExceptionCode.illegalAddress,
+  outOfRange: ExceptionCode.illegalValue,
+  notAuthorized: ExceptionCode.illegalFunction,
+  lost: ExceptionCode.gatewaySilent,
+  other: ExceptionCode.deviceFailure,
+};
