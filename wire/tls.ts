@@ -53,6 +53,8 @@ function contextOf({ authorityFile, certificateFile, keyFile, revocationFile }: 
     ...(revocationFile === '' ? {} : { crl: readTlsFile(revocationFile) }),
     // TLS 1.2 is the least that IEC 62351-3 allows.
     minVersion: 'TLSv1.2',
+    // Without parameters a server has no key exchange by plain Diffie-Hellman, which some devices want.
+    dhparam: 'auto',
   };
 }
 

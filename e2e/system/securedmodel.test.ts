@@ -1,10 +1,13 @@
 import { execFileSync } from 'node:child_process';
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { connect, type ConnectionOptions } from 'node:tls';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { IecServer, serverSettings } from '@halvix/core/protocols/iec61850';
 import { CallServer, clock, Driver, type Call, type TlsFiles } from '@halvix/wire';
+import { serveTls } from '../../wire/tls.ts';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { offered } from '../../core/protocols/iec61850/trials/both.ts';
 import { ModelClient } from '../rig/modelclient.ts';
@@ -29,10 +32,10 @@ function authority(name: string): void {
     `${name}.pem`,
   );
 }
-function certificate(name: string, by: string): void {
+function certificate(name: string, by: string, key = KEY): void {
   openssl(
     'req',
-    ...KEY,
+    ...key,
     '-subj',
     `/CN=${name}`,
     '-addext',
@@ -77,6 +80,7 @@ beforeAll(() => {
   authority('others');
   certificate('gateway', 'ours');
   certificate('client', 'ours');
+  certificate('rsagateway', 'ours', ['-newkey', 'rsa:2048', '-nodes']);
   certificate('stranger', 'others');
 });
 afterAll(() => {
@@ -132,3 +136,41 @@ test('a client with a certificate of our authority is associated and has reports
   driver.close();
   await listener.close();
 });
+
+/** Of TLS 1.2, as the profile for MMS names them (IEC 62351-3 and -4, from memory), by their names in OpenSSL. */
+test.each([
+  ['TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256', 'ECDHE-RSA-AES128-GCM-SHA256'],
+  ['TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384', 'ECDHE-RSA-AES256-GCM-SHA384'],
+  ['TLS_DHE_RSA_WITH_AES_128_GCM_SHA256', 'DHE-RSA-AES128-GCM-SHA256'],
+  ['TLS_DHE_RSA_WITH_AES_256_GCM_SHA384', 'DHE-RSA-AES256-GCM-SHA384'],
+  ['TLS_RSA_WITH_AES_128_CBC_SHA256', 'AES128-SHA256'],
+])('a peer that has no other suite than %s gets through to us', async (_name, cipher) => {
+  expect(await offering({ ciphers: cipher, maxVersion: 'TLSv1.2' })).toBe(cipher);
+});
+
+test('what is older, or hides nothing, does not', async () => {
+  expect(await offering({ maxVersion: 'TLSv1.1', minVersion: 'TLSv1', ciphers: 'DEFAULT@SECLEVEL=0' })).toBeNull();
+  expect(await offering({ ciphers: 'NULL-SHA256@SECLEVEL=0', maxVersion: 'TLSv1.2' })).toBeNull();
+  expect(await offering({ ciphers: 'ADH-AES128-GCM-SHA256@SECLEVEL=0', maxVersion: 'TLSv1.2' })).toBeNull();
+});
+
+/** A peer with a certificate of ours that offers no more than this; the suite that is agreed on, null: none is. */
+async function offering(options: ConnectionOptions): Promise<string | null> {
+  const read = (name: string): Buffer => readFileSync(join(folder, name));
+  const server = serveTls(files('rsagateway', 'ours', ''), (socket) => socket.end());
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as AddressInfo;
+  try {
+    return await new Promise<string | null>((resolve) => {
+      const own = { ca: read('ours.pem'), cert: read('client.pem'), key: read('client.key'), servername: 'rsagateway' };
+      const socket = connect({ host: '127.0.0.1', port, ...own, ...options });
+      socket.on('secureConnect', () => {
+        resolve(socket.getCipher().name);
+        socket.destroy();
+      });
+      socket.on('error', () => resolve(null));
+    });
+  } finally {
+    await new Promise((resolve) => server.close(resolve));
+  }
+}
