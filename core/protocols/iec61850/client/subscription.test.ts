@@ -110,10 +110,7 @@ describe('a report control block', () => {
     const { result, writes } = tried({}, BUFFERED, { TrgOps: 3, OptFlds: 3 });
     expect(writes.map(([name]) => name)).toEqual(['ResvTms', 'IntgPd', 'RptEna']);
     expect(result).toMatchObject({
-      notes: [
-        'OptFlds stays as the device has it: access denied',
-        'TrgOps stays as the device has it: access denied',
-      ],
+      notes: ['OptFlds stays as the device has it: access denied', 'TrgOps stays as the device has it: access denied'],
     });
   });
 
