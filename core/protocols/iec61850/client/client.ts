@@ -1,20 +1,17 @@
-import type { Wish } from '../../../line/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type {
-  Client,
   ClientCommand,
   ClientNews,
   ClientOptions,
-  ClientPoint,
   DetailTable,
   FileOrder,
   SurveyedPoint,
 } from '../../client.ts';
-import { MmsClient, type Answer, type Told } from '../../mms/client.ts';
+import type { MmsClient, Told } from '../../mms/client.ts';
+import { ClientSession, type Standing } from '../../mms/clientsession.ts';
 import { hold } from '../../mms/dialogue.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
-import type { ServiceName } from '../../mms/wire/services.ts';
-import { CounterSet } from '../counters.ts';
+import { CounterSet, type CounterName } from '../counters.ts';
 import { print } from '../model/reference.ts';
 import type { Order } from '../order.ts';
 import { referenceOf, type IecAt } from '../points.ts';
@@ -35,24 +32,15 @@ import { survey } from './survey.ts';
 import { wantedOf, type Wanted } from './wanted.ts';
 
 /*
- * Our side towards one IEC 61850 server. It has its connection for itself: what it sends needs no turn.
- *
- * state        what happens                                       becomes      and then
- * -----------  -------------------------------------------------  -----------  --------------------------------------
- * down         the connection is there                            associating  the association is asked for
- * associating  it is made                                         exploring    names, types, blocks and data sets
- * exploring    all is answered                                    running      reports are taken into use, the rest is
- *                                                                              polled
- * running      another list                                       exploring    what stays goes on meanwhile
- * any          refused, aborted, three requests unanswered        down         silent; the connection is hung up
- * any          the connection is lost                             down         silent once it is away too long
+ * Our side towards one IEC 61850 server; how its association lives stands in `ClientSession`. While it explores, names,
+ * types, blocks and data sets are asked for; while it runs, reports are in use and the rest is polled. Another list is
+ * explored anew, and what stays goes on meanwhile.
  *
  * Rules:
  *  1. Which reports bring most of the list is found out on line; what none brings is polled, data sets first.
  *  2. Readings of buffered reports are handed out with the entry they end with, which is stored with them: a later
  *     session goes on behind it.
- *  3. A device that has said nothing for `keepAliveMs` is asked whether it is there.
- *  4. A read that is not answered is asked again at its next turn; a control never is.
+ *  3. A read that is not answered is asked again at its next turn; a control never is.
  */
 
 const EMPTY = new Uint8Array(0);
@@ -61,57 +49,31 @@ const REFUSED_PAUSE_MS = 60_000;
 /** Of the table of reports: the column of gaps; that of overflows is behind it. */
 const GAPS_AT = 6;
 
-type State = 'down' | 'associating' | 'exploring' | 'running';
-
 /** What is known while an association stands. */
-interface Standing {
-  client: MmsClient;
+interface Own {
   explored: Explored | null;
   reports: Reports;
   rounds: Round[];
   held: Held;
-  /** Points that cannot be had, by their numbers, and why. */
-  unreadable: Map<number, string>;
-  lastHeard: Instant;
-  /** Whether the device is being asked if it is there. */
-  asking: boolean;
-  counted: { requests: number; responses: number; errors: number; timeouts: number };
 }
+type Known = Standing<Own>;
 
-export class IecClient implements Client<IecAt, Order, Uint8Array> {
-  readonly share = 1;
-  readonly holdsLine = false;
-  readonly nextIntegrity = null;
-  readonly learned = null;
-  readonly counters: CounterSet;
-  private effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
-  private state: State = 'down';
-  private silent: boolean | null = null;
-  private standing: Standing | null = null;
-  private points: readonly ClientPoint<IecAt>[];
+export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
   private readonly entries;
   private readonly controls: Controls;
   private token = 0;
-  private lossAt: Instant | null;
-  private roundTripMs = 0;
   private readonly delays = { report: new Delays(), poll: new Delays() };
-  /** How often each way was the first to bring a change; what was read of each reported point, and when. */
-  private readonly notes = new Set<string>();
 
   constructor(
     private readonly settings: ClientSettings,
     now: Instant,
-    private readonly options: ClientOptions<IecAt>,
+    options: ClientOptions<IecAt>,
   ) {
-    this.counters = new CounterSet(now);
-    this.points = options.points;
+    const { responseTimeoutMs, keepAliveMs } = settings;
+    const association = { ...callingSettings(settings), responseTimeoutMs };
+    super({ association, keepAliveMs }, new CounterSet(now), now, options);
     this.entries = unpacked(options.remembered);
-    this.lossAt = now + this.patienceMs;
     this.controls = new Controls(settings, (id, step) => this.effects.push({ type: 'control', id, ...step }));
-  }
-
-  private get patienceMs(): number {
-    return this.options.absenceMs ?? this.settings.associateTimeoutMs;
   }
 
   get keep(): Uint8Array {
@@ -137,16 +99,9 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     return { reported: brought.size, polled: this.wanted.length - brought.size, unreadable };
   }
 
-  // ---- the line
+  // ---- the association
 
-  start(now: Instant): void {
-    this.end('another connection', now);
-    this.state = 'associating';
-    this.lossAt = null;
-    const client = new MmsClient(
-      { ...callingSettings(this.settings), responseTimeoutMs: this.settings.responseTimeoutMs },
-      (told, at) => this.onTold(told, at),
-    );
+  protected own(client: MmsClient): Own {
     const reports = new Reports(client, this.settings, this.entries, {
       trouble: (words, what) => {
         this.counters.add(what);
@@ -156,185 +111,33 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
       settled: (at) => this.onReportsSettled(at),
     });
     reports.onEarly((told, at) => this.onTold(told, at));
-    this.standing = {
-      ...{ client, explored: null, reports, rounds: [], held: new Held(), unreadable: new Map() },
-      ...{ lastHeard: now, asking: false, counted: { requests: 0, responses: 0, errors: 0, timeouts: 0 } },
-    };
-    client.start(now);
-    this.collect(now);
+    return { explored: null, reports, rounds: [], held: new Held() };
   }
 
-  stop(now: Instant): void {
-    if (this.state === 'down') return;
-    this.end('the link was lost', now);
-    this.lossAt = now + this.patienceMs;
-  }
-
-  /** Nothing of this association is left. */
-  private end(_words: string, now: Instant): void {
-    const { standing } = this;
-    this.state = 'down';
-    this.standing = null;
-    if (standing === null) return;
-    standing.client.lost(now);
+  protected lost(): void {
     this.controls.lost();
   }
 
-  octetsArrive(): void {
-    // There is no line whose time would have to be kept.
+  protected get ownDeadline(): Instant {
+    return this.controls.deadline;
   }
-  strangerHeard(): void {
-    // Nobody else is on this connection.
-  }
-  wants(): Wish | null {
-    return null;
-  }
-  grant(): void {
-    // It never asks for the line.
-  }
-  owns(): boolean {
-    return true;
-  }
-
-  receiveEvent(octets: Uint8Array, now: Instant): void {
-    const { standing } = this;
-    if (standing === null) return;
-    standing.lastHeard = now;
-    this.counters.add('octetsReceived', octets.length);
-    standing.client.receive(octets, now);
-    this.collect(now);
-  }
-
-  wake(now: Instant): void {
-    const { standing } = this;
-    if (standing === null) {
-      if (this.lossAt !== null && now >= this.lossAt) {
-        this.lossAt = null;
-        this.becomeSilent('no connection');
-      }
-      return;
-    }
-    standing.client.wake(now);
+  protected wakeOwn(now: Instant): void {
     this.controls.wake(now);
-    this.collect(now);
-    if (this.standing !== standing || this.state !== 'running') return;
+  }
+
+  protected runningDeadline({ reports, rounds }: Known): Instant {
+    const times = rounds.map(({ due, underWay }) => (due === null || underWay ? Infinity : due));
+    return Math.min(reports.deadline, ...times);
+  }
+  protected wakeRunning(standing: Known, now: Instant): void {
     standing.reports.wake(now);
     for (const round of standing.rounds)
       if (round.due !== null && !round.underWay && now >= round.due) this.read(standing, round, now);
-    if (!standing.asking && standing.client.atRest && now >= standing.lastHeard + this.settings.keepAliveMs) {
-      standing.asking = true;
-      this.ask(standing, 'status', { extended: false }, now, () => (standing.asking = false));
-    }
-    this.collect(now);
-  }
-
-  get deadline(): Instant | null {
-    const { standing } = this;
-    if (standing === null) return this.lossAt;
-    const times = [standing.client.deadline ?? Infinity, this.controls.deadline];
-    if (this.state === 'running') {
-      times.push(standing.reports.deadline);
-      for (const { due, underWay } of standing.rounds) if (due !== null && !underWay) times.push(due);
-      if (!standing.asking && standing.client.atRest) times.push(standing.lastHeard + this.settings.keepAliveMs);
-    }
-    const earliest = Math.min(...times);
-    return earliest === Infinity ? null : earliest;
-  }
-
-  take(): (ClientNews | { type: 'send'; octets: Uint8Array })[] {
-    const { effects } = this;
-    this.effects = [];
-    return effects;
-  }
-
-  /** Once in an association. */
-  private note(words: string): void {
-    if (this.notes.has(words)) return;
-    this.notes.add(words);
-    this.effects.push({ type: 'noted', words });
-  }
-
-  // ---- the association
-
-  private collect(now: Instant): void {
-    const { standing } = this;
-    if (standing === null) return;
-    this.count(standing);
-    for (const effect of standing.client.take()) {
-      switch (effect.type) {
-        case 'send':
-          this.counters.add('octetsSent', effect.octets.length);
-          this.effects.push(effect);
-          break;
-        case 'open':
-          this.counters.add('associations');
-          this.explore(standing, now);
-          break;
-        case 'odd':
-          this.counters.add('odd');
-          this.note(`not expected: ${effect.words}`);
-          break;
-        case 'closed':
-          this.onClosed(effect.words, now);
-          break;
-        default:
-          effect satisfies never;
-      }
-    }
-  }
-
-  /** What the association has counted since the last look. */
-  private count({ client: { counts }, counted }: Standing): void {
-    for (const name of ['requests', 'responses', 'errors', 'timeouts'] as const) {
-      this.counters.add(name, counts[name] - counted[name]);
-      counted[name] = counts[name];
-    }
-  }
-
-  private onClosed(words: string, now: Instant): void {
-    this.end(words, now);
-    this.becomeSilent(words);
-    // The connection may stand, and is good for nothing.
-    this.effects.push({ type: 'hangUp', words });
-  }
-
-  private becomeSilent(words: string): void {
-    if (this.silent === true) return;
-    this.silent = true;
-    this.notes.clear();
-    this.effects.push({ type: 'communication', state: 'silent', words });
-  }
-
-  private becomeAnswering(): void {
-    if (this.silent === false) return;
-    this.silent = false;
-    this.effects.push({ type: 'communication', state: 'answering', words: 'associated' });
-  }
-
-  private ask<Name extends ServiceName>(
-    standing: Standing,
-    service: Name,
-    request: Parameters<typeof standing.client.ask<Name>>[1],
-    now: Instant,
-    done: (answer: Answer<Name>, now: Instant, octets: Uint8Array | null) => void,
-  ): void {
-    standing.client.ask(
-      service,
-      request,
-      (answer, at, octets) => {
-        if (answer.ok) {
-          this.roundTripMs = at - now;
-          this.effects.push({ type: 'answered', roundTripMs: this.roundTripMs });
-        }
-        if (this.standing === standing) done(answer, at, octets);
-      },
-      now,
-    );
   }
 
   // ---- what there is, and how it comes
 
-  private explore(standing: Standing, now: Instant): void {
+  protected explore(standing: Known, now: Instant): void {
     this.state = 'exploring';
     const nodes = new Set(
       this.points.map(({ at }) => {
@@ -352,12 +155,10 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     this.collect(now);
   }
 
-  private onExplored(standing: Standing, explored: Explored, now: Instant): void {
-    this.state = 'running';
+  private onExplored(standing: Known, explored: Explored, now: Instant): void {
     standing.explored = explored;
     for (const problem of explored.problems) this.note(problem);
-    this.becomeAnswering();
-    this.effects.push({ type: 'answered', roundTripMs: this.roundTripMs });
+    this.explored();
     const wanted: Wanted[] = [];
     standing.unreadable.clear();
     for (const point of this.points) {
@@ -396,14 +197,14 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     for (const round of standing.rounds) this.read(standing, round, now);
   }
 
-  private roundsFor(standing: Standing, wanted: readonly Wanted[], periodMs: number, now: Instant): Round[] {
+  private roundsFor(standing: Known, wanted: readonly Wanted[], periodMs: number, now: Instant): Round[] {
     const { explored, client } = standing;
     if (explored === null || wanted.length === 0) return [];
     const reads = planReads(wanted, explored.sets, explored.types, client.agreement?.size ?? DEFAULT_SIZE);
     return reads.map((read) => ({ read, periodMs, due: now, underWay: false, asked: false }));
   }
 
-  private read(standing: Standing, round: Round, now: Instant): void {
+  private read(standing: Known, round: Round, now: Instant): void {
     round.underWay = true;
     round.asked = true;
     const { variables, placings, words } = round.read;
@@ -439,23 +240,6 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
     });
   }
 
-  private refuse(standing: Standing, points: readonly number[], words: string): void {
-    const isNews = points.some((id) => standing.unreadable.get(id) !== words);
-    for (const id of points) standing.unreadable.set(id, words);
-    if (isNews) this.tellUnreadable(standing, words);
-  }
-
-  private told = '';
-  private tellUnreadable(standing: Standing, words?: string): void {
-    const points = [...standing.unreadable.keys()];
-    const all = [...new Set(standing.unreadable.values())];
-    const few = words ?? all.slice(0, 5).join('; ') + (all.length > 5 ? ` and ${all.length - 5} more` : '');
-    const key = `${points.join(',')} ${few}`;
-    if (key === this.told) return;
-    this.told = key;
-    this.effects.push({ type: 'unreadable', points, words: few });
-  }
-
   private handOut(readings: readonly ModelReading[], words: () => string, kept: boolean): void {
     if (readings.length === 0) return;
     const carried = new CarryingMessage(words);
@@ -465,17 +249,17 @@ export class IecClient implements Client<IecAt, Order, Uint8Array> {
 
   // ---- what is told unasked
 
-  private onTold(told: Told, now: Instant): void {
+  protected onTold(told: Told, now: Instant): void {
     const { standing } = this;
     if (standing === null || this.controls.onTold(told)) return;
     const arrived = standing.reports.take(told, now);
     if (arrived !== null) this.onReport(standing, arrived, now);
   }
 
-  private onReport(standing: Standing, { running, report, came, entryTime }: Arrived, now: Instant): void {
+  private onReport(standing: Known, { running, report, came, entryTime }: Arrived, now: Instant): void {
     this.counters.add('reports');
     this.counters.add('reportedValues', came.length);
-    this.effects.push({ type: 'answered', roundTripMs: this.roundTripMs });
+    this.answered();
     const { block, assigned, subscribed } = running;
     if (report.revision !== null && report.revision !== subscribed.revision) {
       this.effects.push({

@@ -1,0 +1,304 @@
+import type { Wish } from '../../line/index.ts';
+import type { Instant } from '../../session/index.ts';
+import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, DetailTable } from '../client.ts';
+import type { Counters } from '../counterset.ts';
+import { MmsClient, type Answer, type MmsClientSettings, type Told } from './client.ts';
+import type { ServiceName, Services } from './wire/services.ts';
+
+/*
+ * Our side towards one server of MMS, whatever is asked of it: the life of its association. It has its connection for
+ * itself: what it sends needs no turn.
+ *
+ * state        what happens                                       becomes      and then
+ * -----------  -------------------------------------------------  -----------  --------------------------------------
+ * down         the connection is there                            associating  the association is asked for
+ * associating  it is made                                         exploring    what has to be known first is asked for
+ * exploring    all is answered (`explored`)                       running
+ * any          refused, aborted, three requests unanswered        down         silent; the connection is hung up
+ * any          the connection is lost                             down         silent once it is away too long
+ *
+ * A server that has said nothing for `keepAliveMs` is asked whether it is there.
+ */
+
+/** What every session of this kind counts. */
+export type BaseCounter =
+  'associations' | 'requests' | 'responses' | 'errors' | 'timeouts' | 'octetsSent' | 'octetsReceived' | 'odd';
+
+/** What is known while an association stands; `Own`: what its protocol knows. */
+export type Standing<Own> = Own & {
+  client: MmsClient;
+  /** Points that cannot be had, by their numbers, and why. */
+  unreadable: Map<number, string>;
+  lastHeard: Instant;
+  /** Whether the server is being asked if it is there. */
+  asking: boolean;
+  counted: { requests: number; responses: number; errors: number; timeouts: number };
+};
+
+export interface SessionSettings {
+  association: MmsClientSettings;
+  keepAliveMs: number;
+}
+
+export abstract class ClientSession<Place, Order, Own extends object, Name extends string> implements Client<
+  Place,
+  Order,
+  Uint8Array
+> {
+  readonly share = 1;
+  readonly holdsLine = false;
+  readonly nextIntegrity: Instant | null = null;
+  readonly learned = null;
+  protected effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
+  protected state: 'down' | 'associating' | 'exploring' | 'running' = 'down';
+  protected standing: Standing<Own> | null = null;
+  protected points: readonly ClientPoint<Place>[];
+  protected roundTripMs = 0;
+  private silent: boolean | null = null;
+  private lossAt: Instant | null;
+  private readonly notes = new Set<string>();
+  private told = '';
+
+  constructor(
+    private readonly session: SessionSettings,
+    readonly counters: Counters<Name | BaseCounter>,
+    now: Instant,
+    private readonly options: ClientOptions<Place>,
+  ) {
+    this.points = options.points;
+    this.lossAt = now + this.patienceMs;
+  }
+
+  // ---- what a protocol has of its own
+
+  abstract readonly keep: Uint8Array;
+  abstract get atRest(): boolean;
+  abstract get indications(): string[];
+  abstract get details(): readonly DetailTable[];
+  /** For an association that is about to be asked for. */
+  protected abstract own(client: MmsClient): Own;
+  /** It is made: what has to be known is asked for; `explored` when it is. */
+  protected abstract explore(standing: Standing<Own>, now: Instant): void;
+  protected abstract onTold(told: Told, now: Instant): void;
+  /** Whether it stands or not. */
+  protected abstract readonly ownDeadline: Instant;
+  protected abstract wakeOwn(now: Instant): void;
+  /** While it runs. */
+  protected abstract runningDeadline(standing: Standing<Own>): Instant;
+  protected abstract wakeRunning(standing: Standing<Own>, now: Instant): void;
+  /** The association is gone. */
+  protected abstract lost(): void;
+  abstract command(command: ClientCommand<Place, Order>, now: Instant): void;
+
+  // ---- the line
+
+  private get patienceMs(): number {
+    return this.options.absenceMs ?? this.session.association.timeoutMs;
+  }
+
+  start(now: Instant): void {
+    this.end(now);
+    this.state = 'associating';
+    this.lossAt = null;
+    const client = new MmsClient(this.session.association, (told, at) => this.onTold(told, at));
+    this.standing = {
+      ...this.own(client),
+      ...{ client, unreadable: new Map<number, string>() },
+      ...{ lastHeard: now, asking: false, counted: { requests: 0, responses: 0, errors: 0, timeouts: 0 } },
+    };
+    client.start(now);
+    this.collect(now);
+  }
+
+  stop(now: Instant): void {
+    if (this.state === 'down') return;
+    this.end(now);
+    this.lossAt = now + this.patienceMs;
+  }
+
+  /** Nothing of this association is left. */
+  private end(now: Instant): void {
+    const { standing } = this;
+    this.state = 'down';
+    this.standing = null;
+    if (standing === null) return;
+    standing.client.lost(now);
+    this.lost();
+  }
+
+  octetsArrive(): void {
+    // There is no line whose time would have to be kept.
+  }
+  strangerHeard(): void {
+    // Nobody else is on this connection.
+  }
+  wants(): Wish | null {
+    return null;
+  }
+  grant(): void {
+    // It never asks for the line.
+  }
+  owns(): boolean {
+    return true;
+  }
+
+  receiveEvent(octets: Uint8Array, now: Instant): void {
+    const { standing } = this;
+    if (standing === null) return;
+    standing.lastHeard = now;
+    this.counters.add('octetsReceived', octets.length);
+    standing.client.receive(octets, now);
+    this.collect(now);
+  }
+
+  wake(now: Instant): void {
+    const { standing } = this;
+    if (standing === null) {
+      if (this.lossAt !== null && now >= this.lossAt) {
+        this.lossAt = null;
+        this.becomeSilent('no connection');
+      }
+      return;
+    }
+    standing.client.wake(now);
+    this.wakeOwn(now);
+    this.collect(now);
+    if (this.standing !== standing || this.state !== 'running') return;
+    this.wakeRunning(standing, now);
+    if (!standing.asking && standing.client.atRest && now >= standing.lastHeard + this.session.keepAliveMs) {
+      standing.asking = true;
+      this.ask(standing, 'status', { extended: false }, now, () => (standing.asking = false));
+    }
+    this.collect(now);
+  }
+
+  get deadline(): Instant | null {
+    const { standing } = this;
+    if (standing === null) return this.lossAt;
+    const times = [standing.client.deadline ?? Infinity, this.ownDeadline];
+    if (this.state === 'running') {
+      times.push(this.runningDeadline(standing));
+      if (!standing.asking && standing.client.atRest) times.push(standing.lastHeard + this.session.keepAliveMs);
+    }
+    const earliest = Math.min(...times);
+    return earliest === Infinity ? null : earliest;
+  }
+
+  take(): (ClientNews | { type: 'send'; octets: Uint8Array })[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  /** Once in an association. */
+  protected note(words: string): void {
+    if (this.notes.has(words)) return;
+    this.notes.add(words);
+    this.effects.push({ type: 'noted', words });
+  }
+
+  // ---- the association
+
+  protected collect(now: Instant): void {
+    const { standing } = this;
+    if (standing === null) return;
+    this.count(standing);
+    for (const effect of standing.client.take()) {
+      switch (effect.type) {
+        case 'send':
+          this.counters.add('octetsSent', effect.octets.length);
+          this.effects.push(effect);
+          break;
+        case 'open':
+          this.counters.add('associations');
+          this.state = 'exploring';
+          this.explore(standing, now);
+          break;
+        case 'odd':
+          this.counters.add('odd');
+          this.note(`not expected: ${effect.words}`);
+          break;
+        case 'closed':
+          this.onClosed(effect.words, now);
+          break;
+        default:
+          effect satisfies never;
+      }
+    }
+  }
+
+  /** What the association has counted since the last look. */
+  private count({ client: { counts }, counted }: Standing<Own>): void {
+    for (const name of ['requests', 'responses', 'errors', 'timeouts'] as const) {
+      this.counters.add(name, counts[name] - counted[name]);
+      counted[name] = counts[name];
+    }
+  }
+
+  private onClosed(words: string, now: Instant): void {
+    this.end(now);
+    this.becomeSilent(words);
+    // The connection may stand, and is good for nothing.
+    this.effects.push({ type: 'hangUp', words });
+  }
+
+  private becomeSilent(words: string): void {
+    if (this.silent === true) return;
+    this.silent = true;
+    this.notes.clear();
+    this.effects.push({ type: 'communication', state: 'silent', words });
+  }
+
+  /** What had to be known is known. */
+  protected explored(): void {
+    this.state = 'running';
+    if (this.silent !== false) {
+      this.silent = false;
+      this.effects.push({ type: 'communication', state: 'answering', words: 'associated' });
+    }
+    this.answered();
+  }
+
+  protected answered(): void {
+    this.effects.push({ type: 'answered', roundTripMs: this.roundTripMs });
+  }
+
+  protected ask<Service extends ServiceName>(
+    standing: Standing<Own>,
+    service: Service,
+    request: Services[Service]['request'],
+    now: Instant,
+    done: (answer: Answer<Service>, now: Instant, octets: Uint8Array | null) => void,
+  ): void {
+    standing.client.ask(
+      service,
+      request,
+      (answer, at, octets) => {
+        if (answer.ok) {
+          this.roundTripMs = at - now;
+          this.answered();
+        }
+        if (this.standing === standing) done(answer, at, octets);
+      },
+      now,
+    );
+  }
+
+  // ---- what cannot be had
+
+  protected refuse(standing: Standing<Own>, points: readonly number[], words: string): void {
+    const isNews = points.some((id) => standing.unreadable.get(id) !== words);
+    for (const id of points) standing.unreadable.set(id, words);
+    if (isNews) this.tellUnreadable(standing, words);
+  }
+
+  protected tellUnreadable(standing: Standing<Own>, words?: string): void {
+    const points = [...standing.unreadable.keys()];
+    const all = [...new Set(standing.unreadable.values())];
+    const few = words ?? all.slice(0, 5).join('; ') + (all.length > 5 ? ` and ${all.length - 5} more` : '');
+    const key = `${points.join(',')} ${few}`;
+    if (key === this.told) return;
+    this.told = key;
+    this.effects.push({ type: 'unreadable', points, words: few });
+  }
+}
