@@ -1,12 +1,5 @@
 import type { Instant } from '../../../session/index.ts';
-import type {
-  ClientCommand,
-  ClientNews,
-  ClientOptions,
-  DetailTable,
-  FileOrder,
-  SurveyedPoint,
-} from '../../client.ts';
+import type { ClientCommand, ClientNews, ClientOptions, DetailTable, FileOrder, SurveyedPoint } from '../../client.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
 import { ClientSession, type Standing } from '../../mms/clientsession.ts';
 import { hold } from '../../mms/dialogue.ts';
