@@ -1,7 +1,5 @@
+import { CALLED_FIELDS, CALLING_FIELDS } from '../mms/fields.ts';
 import { DAY_MS, NEVER, numberField as number, textField, type SettingField } from '../settingfield.ts';
-
-const OCTETS = 'octets as digits 0 to F, two each; empty: none';
-const CLEAR = 'goes over the network as it is, and stands readable in the configuration; empty: none';
 
 /** How our client's settings are asked for. */
 export const DEVICE_FIELDS: readonly SettingField[] = [
@@ -29,20 +27,7 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   number('settings.integrityMs', 'All values of a report every', 'ms', [0, DAY_MS], { help: NEVER }),
   number('settings.bufferMs', 'The device gathers changes for', 'ms', [0, 60_000]),
   number('settings.reserveS', 'A buffered report stays ours when the association is lost for', 's', [0, 32_767]),
-  textField('settings.transportSelector', 'Its transport selector', { help: OCTETS }),
-  textField('settings.sessionSelector', 'Its session selector', { help: OCTETS }),
-  textField('settings.presentationSelector', 'Its presentation selector', { help: OCTETS }),
-  textField('settings.applicationTitle', 'Its application title', { help: 'numbers with dots; empty: not said' }),
-  number('settings.applicationQualifier', 'Its application qualifier', '', [0, 65_535]),
-  textField('settings.ourTransportSelector', 'Our transport selector', { help: OCTETS }),
-  textField('settings.ourSessionSelector', 'Our session selector', { help: OCTETS }),
-  textField('settings.ourPresentationSelector', 'Our presentation selector', { help: OCTETS }),
-  textField('settings.ourTitle', 'Our application title', { help: 'numbers with dots; empty: not said' }),
-  number('settings.ourQualifier', 'Our application qualifier', '', [0, 65_535]),
-  textField('settings.password', 'Password', { help: CLEAR }),
-  number('settings.associateTimeoutMs', 'The association is made within', 'ms', [100, 120_000]),
-  number('settings.responseTimeoutMs', 'Response time-out', 'ms', [100, 120_000]),
-  number('settings.keepAliveMs', 'A device that says nothing is asked after', 'ms', [500, 3_600_000]),
+  ...CALLING_FIELDS,
   number('settings.timeAheadMs', 'Its times count as wrong when ahead by', 'ms', [1000, 31_622_400_000]),
   number('settings.timeBehindMs', 'Its times count as wrong when behind by', 'ms', [1000, 315_360_000_000]),
   {
@@ -95,8 +80,5 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
   },
   number('settings.selectMs', 'It stays selected for', 'ms', [1000, 600_000]),
   number('settings.bufferValues', 'Each buffer keeps', 'changes', [10, 1_000_000]),
-  textField('settings.transportSelector', 'Our transport selector', { help: OCTETS }),
-  textField('settings.sessionSelector', 'Our session selector', { help: OCTETS }),
-  textField('settings.presentationSelector', 'Our presentation selector', { help: OCTETS }),
-  textField('settings.password', 'Password that clients have to give', { help: CLEAR }),
+  ...CALLED_FIELDS,
 ];

@@ -1,5 +1,6 @@
 export { iecAt, type IecAt } from './points.ts';
-export { calledSettings, clientSettings, serverSettings, type ClientSettings } from './settings.ts';
+export { calledSettings } from '../mms/settings.ts';
+export { clientSettings, serverSettings, type ClientSettings } from './settings.ts';
 export { targetAtSchema, type IecTargetAt } from './points.ts';
 export { IecServer } from './server/server.ts';
 export { IecClient } from './client/client.ts';

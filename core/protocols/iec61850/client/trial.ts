@@ -1,7 +1,8 @@
 import type { Instant, Session } from '../../../session/index.ts';
 import type { TrialEffect } from '../../client.ts';
 import { MmsClient } from '../../mms/client.ts';
-import { callingSettings, type ClientSettings } from '../settings.ts';
+import { callingSettings } from '../../mms/settings.ts';
+import { type ClientSettings } from '../settings.ts';
 
 /*
  * A first conversation with a server that is not in service yet: associates, asks what it is and what logical devices
