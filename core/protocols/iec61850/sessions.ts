@@ -2,7 +2,7 @@ import type { ClientSide } from '../client.ts';
 import type { Framing } from '../../line/index.ts';
 import type { ServerSide } from '../server.ts';
 import { IecClient } from './client/client.ts';
-import { Trial } from './client/trial.ts';
+import { trial } from './client/trial.ts';
 import type { Order } from './order.ts';
 import type { IecAt, IecTargetAt } from './points.ts';
 import { IecServer } from './server/server.ts';
@@ -21,7 +21,7 @@ export const client: ClientSide<ClientSettings, IecAt, Order, Uint8Array> = {
   make: (settings, _framing, now, options) => new IecClient(settings, now, options),
   recogniser: () => null,
   question: () => null,
-  trial: (settings) => new Trial(settings),
+  trial: (settings) => trial(settings),
 };
 
 export const server: ServerSide<ServerSettings, IecTargetAt> = {

@@ -13,10 +13,11 @@ import { callingSettings } from '../../mms/settings.ts';
 import { type ClientSettings } from '../settings.ts';
 import { assign, assignMade, blockName } from './blocks.ts';
 import { Controls } from './controls.ts';
-import { Delays } from './delays.ts';
+import { CarryingMessage } from '../../mms/carrying.ts';
+import { Delays } from '../../mms/delays.ts';
 import { Explorer, type Explored } from './explorer.ts';
 import { askFile } from './files.ts';
-import { CarryingMessage, Held, type Came, type ModelReading } from './held.ts';
+import { ABOUT, Held, type Came, type ModelReading } from './held.ts';
 import { inquiryOf } from './inquiries/index.ts';
 import { packed, unpacked } from './keep.ts';
 import { planReads, type Round } from './reads.ts';
@@ -236,7 +237,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
 
   private handOut(readings: readonly ModelReading[], words: () => string, kept: boolean): void {
     if (readings.length === 0) return;
-    const carried = new CarryingMessage(words);
+    const carried = new CarryingMessage(words, ABOUT);
     const token = kept ? ++this.token : null;
     this.effects.push({ type: 'readings', readings, carried, token, keep: kept ? this.keep : null });
   }

@@ -1,19 +1,16 @@
 import { Quality } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
-import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
-import { accessErrorWords, type AccessResult, type Data } from '../../mms/wire/data.ts';
-import { placeOf } from '../../mms/wire/place.ts';
+import type { MmsReading } from '../../mms/carrying.ts';
+import type { AccessResult, Data } from '../../mms/wire/data.ts';
 import { bitWords, qualityOf } from '../quality.ts';
 import type { Stamp } from '../time.ts';
 import { partOf, rawOf, stampOf, type RawValue } from './values.ts';
 import type { Placing, Wanted } from './wanted.ts';
 
-/** A value as it came, with where its octets are: in which message, behind which steps. */
-export interface ModelReading extends Measured {
+/** A value as it came, with its quality. */
+export interface ModelReading extends MmsReading {
   wanted: Wanted;
   bits: readonly boolean[] | null;
-  data: AccessResult;
-  from: { message: Uint8Array; steps: readonly number[] } | null;
 }
 
 /** One member of a data set, or of what was read, that has come. */
@@ -107,50 +104,8 @@ function readingOf(
   return reading;
 }
 
-/** A message with readings, for their trail. */
-export class CarryingMessage implements Carrying<ModelReading> {
-  constructor(private readonly inWords: () => string) {}
-
-  words(): string {
-    return this.inWords();
-  }
-
-  form({ data }: ModelReading): string {
-    if (data.type === 'failure') return accessErrorWords(data.code);
-    return data.type === 'float'
-      ? `float ${data.width}`
-      : data.type === 'bits'
-        ? `${data.bits.length} bits`
-        : FORMS[data.type];
-  }
-
-  said({ bits }: ModelReading): string | null {
-    return bits === null ? null : bitWords(bits);
-  }
-
-  frames({ from }: ModelReading): MarkedFrame[] {
-    if (from === null) return [];
-    const place = placeOf(from.message, from.steps);
-    const marked = place === null ? [] : Array.from({ length: place.end - place.at }, (_, n) => place.at + n);
-    return [{ octets: from.message, marked, bit: null }];
-  }
-
-  address({ wanted: { point } }: ModelReading): string {
-    return `${point.at.reference}[${point.at.fc}]`;
-  }
-}
-
-const FORMS: Record<Data['type'], string> = {
-  array: 'array',
-  structure: 'structure',
-  boolean: 'boolean',
-  bits: 'bits',
-  integer: 'integer',
-  unsigned: 'unsigned',
-  float: 'float',
-  octets: 'octets',
-  text: 'text',
-  binaryTime: 'time',
-  utcTime: 'time',
-  name: 'name',
+/** What the trail of a reading says of it. */
+export const ABOUT = {
+  said: ({ bits }: ModelReading): string | null => (bits === null ? null : bitWords(bits)),
+  address: ({ wanted: { point } }: ModelReading): string => `${point.at.reference}[${point.at.fc}]`,
 };
