@@ -1,5 +1,5 @@
 import type { ClientSide } from '../client.ts';
-import type { Framing } from '../../line/index.ts';
+import { stream } from '../mms/stream.ts';
 import type { ServerSide } from '../server.ts';
 import { IecClient } from './client/client.ts';
 import { trial } from './client/trial.ts';
@@ -7,14 +7,6 @@ import type { Order } from './order.ts';
 import type { IecAt, IecTargetAt } from './points.ts';
 import { IecServer } from './server/server.ts';
 import type { ClientSettings, ServerSettings } from './settings.ts';
-
-/** An association has its connection for itself: its own layers find the messages. */
-const stream: Framing<Uint8Array> = {
-  gapMs: 0,
-  reset: () => {},
-  push: (octets) => [octets],
-  isFrame: () => true,
-};
 
 export const client: ClientSide<ClientSettings, IecAt, Order, Uint8Array> = {
   framing: () => stream,

@@ -2,7 +2,7 @@ import type { Wish } from '../../line/index.ts';
 import type { Instant } from '../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, DetailTable } from '../client.ts';
 import type { Counters } from '../counterset.ts';
-import { MmsClient, type Answer, type MmsClientSettings, type Told } from './client.ts';
+import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from './client.ts';
 import type { ServiceName, Services } from './wire/services.ts';
 
 /*
@@ -203,27 +203,31 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     const { standing } = this;
     if (standing === null) return;
     this.count(standing);
-    for (const effect of standing.client.take()) {
-      switch (effect.type) {
-        case 'send':
-          this.counters.add('octetsSent', effect.octets.length);
-          this.effects.push(effect);
-          break;
-        case 'open':
-          this.counters.add('associations');
-          this.state = 'exploring';
-          this.explore(standing, now);
-          break;
-        case 'odd':
-          this.counters.add('odd');
-          this.note(`not expected: ${effect.words}`);
-          break;
-        case 'closed':
-          this.onClosed(effect.words, now);
-          break;
-        default:
-          effect satisfies never;
-      }
+    // What comes of an effect may have more of them.
+    for (let effects = standing.client.take(); effects.length > 0; effects = standing.client.take())
+      for (const effect of effects) this.onEffect(effect, standing, now);
+  }
+
+  private onEffect(effect: MmsClientEffect, standing: Standing<Own>, now: Instant): void {
+    switch (effect.type) {
+      case 'send':
+        this.counters.add('octetsSent', effect.octets.length);
+        this.effects.push(effect);
+        break;
+      case 'open':
+        this.counters.add('associations');
+        this.state = 'exploring';
+        this.explore(standing, now);
+        break;
+      case 'odd':
+        this.counters.add('odd');
+        this.note(`not expected: ${effect.words}`);
+        break;
+      case 'closed':
+        this.onClosed(effect.words, now);
+        break;
+      default:
+        effect satisfies never;
     }
   }
 

@@ -1,6 +1,6 @@
 import type { Instant, Result } from '../../session/index.ts';
 import type { Answer, MmsClient } from './client.ts';
-import type { ServiceName, Services } from './wire/services.ts';
+import type { ObjectClass, ServiceName, Services } from './wire/services.ts';
 
 /*
  * Requests one after the other, each made from the answers before it, written down as a generator: `yield*` of `ask`
@@ -32,6 +32,21 @@ export function* demand<Name extends ServiceName>(
   const answer = yield* ask(service, request);
   if (!answer.ok) throw new Refusal(`${what}: ${answer.words}`);
   return answer.response;
+}
+
+/** Names of a class at most; whoever has more is asked no further. */
+const MOST_NAMES = 500_000;
+
+/** All names of a class, in as many parts as it takes; null: they are not told. */
+export function* allNames(of: ObjectClass, domain: string | null): Dialogue<string[] | null> {
+  const all: string[] = [];
+  for (let more = true; more && all.length < MOST_NAMES;) {
+    const answer = yield* ask('nameList', { class: of, domain, after: all.at(-1) ?? null });
+    if (!answer.ok) return null;
+    all.push(...answer.response.names);
+    more = answer.response.more && answer.response.names.length > 0;
+  }
+  return all;
 }
 
 export function hold<Value>(

@@ -98,3 +98,13 @@ export const calledSettings = (settings: CalledSettings): AssociationSettings =>
   tpduSize: TPDU_SIZE,
   timeoutMs: 10_000,
 });
+
+/** What both ends can have. */
+export const agreedOn = (theirs: Agreement, ours: Agreement): Agreement => ({
+  size: Math.min(theirs.size ?? Infinity, ours.size ?? 65_000),
+  calling: Math.min(theirs.calling, ours.calling),
+  called: Math.min(theirs.called, ours.called),
+  nesting: Math.min(theirs.nesting ?? Infinity, ours.nesting ?? 10),
+  parameters: theirs.parameters.filter((one) => ours.parameters.includes(one)),
+  services: ours.services,
+});

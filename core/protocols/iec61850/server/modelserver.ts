@@ -3,9 +3,9 @@ import type { Instant } from '../../../session/index.ts';
 import type { AssociationSettings, Caller } from '../../mms/association.ts';
 import { MmsServer, type MmsFiles, type MmsObjects } from '../../mms/server.ts';
 import { AccessError, encodedOnce, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import type { Agreement } from '../../mms/wire/pdu.ts';
 import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import { applicationErrorData, type ControlModel } from '../control.ts';
+import { agreedOn } from '../../mms/settings.ts';
 import { referenceOfVariable } from '../model/discovery.ts';
 import { typeIn } from '../model/model.ts';
 import { toMms, type Reference } from '../model/reference.ts';
@@ -628,16 +628,6 @@ const shapeOf = ({ devices, dataSets, blocks, operated, groups, logs }: ModelPla
   JSON.stringify([devices, dataSets, blocks, operated, groups, logs]);
 
 const sameBlock = (a: BlockSettings, b: BlockSettings): boolean => JSON.stringify(a) === JSON.stringify(b);
-
-/** What both ends can have. */
-export const agreedOn = (theirs: Agreement, ours: Agreement): Agreement => ({
-  size: Math.min(theirs.size ?? Infinity, ours.size ?? 65_000),
-  calling: Math.min(theirs.calling, ours.calling),
-  called: Math.min(theirs.called, ours.called),
-  nesting: Math.min(theirs.nesting ?? Infinity, ours.nesting ?? 10),
-  parameters: theirs.parameters.filter((one) => ours.parameters.includes(one)),
-  services: ours.services,
-});
 
 const segment = (report: Report, number: number, more: boolean, members: Report['members']): Report => ({
   ...{ ...report, members, segment: { number, more } },

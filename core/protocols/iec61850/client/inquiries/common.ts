@@ -1,8 +1,8 @@
 import type { Instant } from '../../../../session/index.ts';
 import type { OrderAnswer } from '../../../client.ts';
-import { ask, demand, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
+import { allNames, ask, demand, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
 import { accessErrorWords, type AccessResult, type Data, type TypeOf } from '../../../mms/wire/data.ts';
-import type { ObjectClass, Variable } from '../../../mms/wire/services.ts';
+import type { Variable } from '../../../mms/wire/services.ts';
 import { typeIn } from '../../model/model.ts';
 import { fromMms, print, toMms, type Constraint, type Reference } from '../../model/reference.ts';
 import { decodeEntryTime } from '../../time.ts';
@@ -11,8 +11,6 @@ import { controlValue } from '../controls.ts';
 
 export type Inquiry = Dialogue<OrderAnswer>;
 
-/** Names of a class at most; whoever has more is asked no further. */
-const MOST_NAMES = 500_000;
 /** Variables of one request. */
 const AT_ONCE = 40;
 
@@ -22,20 +20,8 @@ export const placeOf = (reference: Reference): Variable => {
   return { name: { scope: 'domain', domain, item }, ...(part.length > 0 ? { part } : {}) };
 };
 
-/** All names of a class; `null`: they are not told. */
-export function* namesOf(of: ObjectClass, domain: string | null): Dialogue<string[] | null> {
-  const all: string[] = [];
-  for (let more = true; more && all.length < MOST_NAMES;) {
-    const answer = yield* ask('nameList', { class: of, domain, after: all.at(-1) ?? null });
-    if (!answer.ok) return null;
-    all.push(...answer.response.names);
-    more = answer.response.more && answer.response.names.length > 0;
-  }
-  return all;
-}
-
 export function* devicesOf(): Dialogue<string[]> {
-  const names = yield* namesOf('domain', null);
+  const names = yield* allNames('domain', null);
   if (names === null) throw new Refusal('its logical devices: not told');
   return names;
 }
@@ -59,7 +45,7 @@ export function* valuesWith(
   device: string,
   takes: (fc: Constraint) => boolean,
 ): Dialogue<{ reference: Reference; data: AccessResult }[]> {
-  const names = (yield* namesOf('variable', device)) ?? [];
+  const names = (yield* allNames('variable', device)) ?? [];
   const objects = names.flatMap((item) => {
     const read = fromMms(device, item);
     return read.ok && read.value.path.length === 1 && takes(read.value.fc) ? [read.value] : [];

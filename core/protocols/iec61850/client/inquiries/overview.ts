@@ -1,7 +1,7 @@
 import type { AnswerTable } from '../../../client.ts';
-import { ask, type Dialogue } from '../../../mms/dialogue.ts';
+import { allNames, ask, type Dialogue } from '../../../mms/dialogue.ts';
 import { decodeStamp } from '../../time.ts';
-import { devicesOf, entryTime, namesOf, numberIn, readAll, timeWords, variable, yes, type Inquiry } from './common.ts';
+import { devicesOf, entryTime, numberIn, readAll, timeWords, variable, yes, type Inquiry } from './common.ts';
 
 /**
  * What of a device is not read with its points: setting groups (IEC 61850-7-2, clause 16), logs (17.3), and values that
@@ -14,7 +14,7 @@ export function* overview(): Inquiry {
   const held: AnswerTable['rows'][number][] = [];
   const all: AnswerTable['rows'][number][] = [];
   for (const device of devices) {
-    const names = (yield* namesOf('variable', device)) ?? [];
+    const names = (yield* allNames('variable', device)) ?? [];
     all.push({
       cells: [device, String(names.filter((name) => !name.includes('$')).length)],
       asks: [{ words: 'all attributes', order: { what: 'attributes', device }, fields: [] }],
@@ -66,7 +66,7 @@ function* groupRow(device: string): Dialogue<AnswerTable['rows'][number]> {
 
 /** Journals, and those that only a control block names; with the block that fills each, where there is one. */
 function* logNames(device: string, blocks: readonly string[]): Dialogue<{ name: string; block: string | null }[]> {
-  const journals = ((yield* namesOf('journal', device)) ?? []).map((name) => `${device}/${name}`);
+  const journals = ((yield* allNames('journal', device)) ?? []).map((name) => `${device}/${name}`);
   const named = yield* readAll(blocks.map((block) => variable(device, `${block}$LogRef`)));
   const byLog = new Map<string, string | null>(journals.map((name) => [name, null] as const));
   named.forEach((reference, at) => {

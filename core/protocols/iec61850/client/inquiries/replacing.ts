@@ -1,9 +1,9 @@
 import type { AnswerTable, FollowUp } from '../../../client.ts';
-import { Refusal, type Dialogue } from '../../../mms/dialogue.ts';
+import { allNames, Refusal, type Dialogue } from '../../../mms/dialogue.ts';
 import type { TypeOf } from '../../../mms/wire/data.ts';
 import { parse, print, type Reference } from '../../model/reference.ts';
 import { QUALITY_BITS } from '../../quality.ts';
-import { namesOf, placeOf, readAll, shownOf, typed, typeOf, variable, write, yes, type Inquiry } from './common.ts';
+import { placeOf, readAll, shownOf, typed, typeOf, variable, write, yes, type Inquiry } from './common.ts';
 
 /* Values that are replaced (substitution, SV) or held (blocking, BL) at the device (IEC 61850-7-3, 7.2). */
 
@@ -19,7 +19,7 @@ const inside = (object: Reference, name: string): Reference => ({ ...object, pat
 
 /** All of one logical device, with what they show now. */
 export function* replaceable(device: string): Inquiry {
-  const names = new Set((yield* namesOf('variable', device)) ?? []);
+  const names = new Set((yield* allNames('variable', device)) ?? []);
   const objects = new Map<string, { node: string; object: string; sv: boolean; bl: boolean }>();
   for (const name of names) {
     const [node, fc, object, attribute, ...more] = name.split('$');

@@ -1,0 +1,525 @@
+import { Quality } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type {
+  ClientCommand,
+  ClientNews,
+  ClientOptions,
+  ClientPoint,
+  DetailTable,
+  FileOrder,
+  SurveyedPoint,
+} from '../../client.ts';
+import type { ControlOrder } from '../../control.ts';
+import { CarryingMessage, type MmsReading } from '../../mms/carrying.ts';
+import type { Told } from '../../mms/client.ts';
+import { ClientSession, type Standing } from '../../mms/clientsession.ts';
+import { allNames, hold, type Dialogue } from '../../mms/dialogue.ts';
+import { dataWords } from '../../mms/describe.ts';
+import { callingSettings } from '../../mms/settings.ts';
+import { accessErrorWords, type AccessResult } from '../../mms/wire/data.ts';
+import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
+import { CounterSet, type CounterName } from '../counters.ts';
+import type { Order } from '../order.ts';
+import { nameOfPoint, printAt, type TaseAt } from '../points.ts';
+import { flagWords, isTimeValid, qualityOf } from '../quality.ts';
+import type { ClientSettings } from '../settings.ts';
+import { conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
+import { decode } from '../types.ts';
+import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
+import { operate, SELECT } from './operating.ts';
+import { conditionWords, subscribe, unsubscribe, type Subscribed } from './subscribing.ts';
+import { survey } from './survey.ts';
+
+/*
+ * Our side towards one TASE.2 peer; how its association lives stands in `ClientSession`. While it explores, the agreement
+ * is looked at; while it runs, transfer sets report what they can and the rest is read.
+ *
+ * Rules:
+ *  1. Points come by transfer sets, as many to one as `setPoints`; what could not be reported is polled, and tried for
+ *     again every `AGAIN_MS`.
+ *  2. A peer with another bilateral table than ours is asked for nothing.
+ *  3. A control is never sent twice.
+ */
+
+const EMPTY = new Uint8Array(0);
+const AGAIN_MS = 30_000;
+/** Objects of one read. */
+const AT_ONCE = 50;
+const MOST_CONTROLS = 32;
+const MOST_CHANGES = 40;
+
+interface Report {
+  at: Instant;
+  conditions: readonly Condition[];
+  changed: readonly { point: string; before: string; now: string }[];
+  values: number;
+}
+interface Reporting {
+  subscribed: Subscribed;
+  reports: number;
+  last: Report | null;
+  shown: Map<string, string>;
+}
+
+interface Own {
+  agreement: Agreement | null;
+  /** Names of the domain; null: not told. */
+  names: ReadonlySet<string> | null;
+  reporting: Reporting[];
+  polled: readonly ClientPoint<TaseAt>[];
+  pollAt: Instant;
+  polling: boolean;
+  againAt: Instant;
+  /** Subscribing is under way. */
+  trying: boolean;
+}
+type Known = Standing<Own>;
+
+interface TaseReading extends MmsReading {
+  address: string;
+  flags: readonly boolean[] | null;
+}
+const ABOUT = {
+  said: ({ flags }: TaseReading): string | null => (flags === null ? null : flagWords(flags)),
+  address: ({ address }: TaseReading): string => address,
+};
+
+export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
+  readonly keep = EMPTY;
+  private readonly controls = new Set<string>();
+  private now: Instant;
+
+  constructor(
+    private readonly settings: ClientSettings,
+    now: Instant,
+    options: ClientOptions<TaseAt>,
+  ) {
+    const { responseTimeoutMs, keepAliveMs } = settings;
+    const association = { ...callingSettings(settings), responseTimeoutMs };
+    super({ association, keepAliveMs }, new CounterSet(now), now, options);
+    this.now = now;
+  }
+
+  get atRest(): boolean {
+    const { standing } = this;
+    return this.state === 'running' && standing !== null && standing.client.atRest && this.controls.size === 0;
+  }
+
+  get indications(): string[] {
+    const agreement = this.standing?.agreement;
+    return agreement ? [agreementWords(agreement)] : [];
+  }
+
+  /** How much of the list comes which way. */
+  get ways(): { reported: number; polled: number } {
+    const reported = this.standing?.reporting.reduce((sum, one) => sum + one.subscribed.points.length, 0) ?? 0;
+    return { reported, polled: this.standing?.polled.length ?? 0 };
+  }
+
+  // ---- the association
+
+  protected own(): Own {
+    return {
+      ...{ agreement: null, names: null, reporting: [], polled: [] },
+      ...{ pollAt: Infinity, polling: false, againAt: Infinity, trying: false },
+    };
+  }
+  protected lost(): void {
+    // Each control was told by the loss of its request.
+  }
+  protected get ownDeadline(): Instant {
+    return Infinity;
+  }
+  protected wakeOwn(now: Instant): void {
+    this.now = now;
+  }
+  protected runningDeadline({ pollAt, polling, againAt, trying }: Known): Instant {
+    return Math.min(polling ? Infinity : pollAt, trying ? Infinity : againAt);
+  }
+  protected wakeRunning(standing: Known, now: Instant): void {
+    if (!standing.polling && now >= standing.pollAt) this.poll(standing, now);
+    if (!standing.trying && now >= standing.againAt) this.subscribeAll(standing, standing.polled, now);
+  }
+
+  protected explore(standing: Known, now: Instant): void {
+    const { settings } = this;
+    function* look(): Dialogue<{ agreement: Agreement; names: ReadonlySet<string> | null }> {
+      const agreement = yield* agreementOf(settings.domain);
+      checkTable(agreement, settings.bilateralTable);
+      const names = yield* allNames('variable', settings.domain);
+      return { agreement, names: names && new Set(names) };
+    }
+    hold(
+      standing.client,
+      look(),
+      (outcome, at) => {
+        if (this.standing !== standing) return;
+        // Without the agreement there is nothing to talk about; it may be another one when we come back.
+        if (!outcome.ok) return standing.client.abort(outcome.problem, at);
+        Object.assign(standing, outcome.value);
+        this.explored();
+        this.begin(standing, at);
+      },
+      now,
+    );
+  }
+
+  // ---- how points come
+
+  private isReported({ kind, at }: ClientPoint<TaseAt>): boolean {
+    return this.settings.reports && at.way === 'auto' && kind !== 'output' && kind !== 'setpoint';
+  }
+
+  private begin(standing: Known, now: Instant): void {
+    const seen = this.points.filter(({ kind }) => kind !== 'output' && kind !== 'setpoint');
+    standing.unreadable.clear();
+    standing.polled = seen;
+    this.tellUnreadable(standing);
+    // Present values are read at once, whatever reports bring later.
+    this.poll(standing, now);
+    const { agreement } = standing;
+    if (agreement !== null && hasReports(agreement)) this.subscribeAll(standing, seen, now);
+    else if (this.settings.reports) this.note('the peer has no transfer sets: all is read');
+  }
+
+  private subscribeAll(standing: Known, points: readonly ClientPoint<TaseAt>[], now: Instant): void {
+    const wanted = points.filter((point) => this.isReported(point));
+    standing.againAt = Infinity;
+    if (wanted.length === 0) return;
+    standing.trying = true;
+    const { setPoints } = this.settings;
+    const next = (from: number, at: Instant): void => {
+      if (this.standing !== standing) return;
+      if (from >= wanted.length) {
+        standing.trying = false;
+        return;
+      }
+      const some = wanted.slice(from, from + setPoints);
+      const number = freeNumber(standing.reporting);
+      hold(
+        standing.client,
+        subscribe(some, number, standing.names, this.settings),
+        (outcome, later) => {
+          if (this.standing !== standing) return;
+          if (outcome.ok) {
+            standing.reporting.push({ subscribed: outcome.value, reports: 0, last: null, shown: new Map() });
+            const reported = new Set(some);
+            standing.polled = standing.polled.filter((point) => !reported.has(point));
+          } else {
+            this.note(`${some.length} points are read, not reported: ${outcome.problem}`);
+            standing.againAt = later + AGAIN_MS;
+          }
+          next(from + setPoints, later);
+        },
+        at,
+      );
+    };
+    next(0, now);
+  }
+
+  private poll(standing: Known, now: Instant): void {
+    const { pollMs } = this.settings;
+    const points = standing.polled;
+    standing.pollAt = pollMs === 0 ? Infinity : now + pollMs;
+    if (points.length === 0) return;
+    standing.polling = true;
+    let open = 0;
+    for (let from = 0; from < points.length; from += AT_ONCE) {
+      const some = points.slice(from, from + AT_ONCE);
+      open++;
+      const names = some.map(({ at }) => ({ name: nameOfPoint(at) }));
+      this.ask(standing, 'read', { variables: { names } }, now, (answer, at, octets) => {
+        if (--open === 0) standing.polling = false;
+        if (!answer.ok) {
+          if (!answer.lost)
+            this.refuse(
+              standing,
+              some.map(({ id }) => id),
+              answer.words,
+            );
+          return;
+        }
+        const { results } = answer.response;
+        this.counters.add('polledValues', results.length);
+        const came = some.map((point, n) => ({ point, value: results[n], from: { message: octets, at: n } }));
+        this.handOut(standing, came, false, at, () => `read response: ${some.length} objects`);
+      });
+    }
+  }
+
+  private handOut(standing: Known, came: readonly Came[], event: boolean, _now: Instant, words: () => string): void {
+    const readings: TaseReading[] = [];
+    for (const { point, value, from } of came) {
+      if (value === undefined) continue;
+      if (value.type === 'failure') {
+        this.refuse(standing, [point.id], `${printAt(point.at)}: ${accessErrorWords(value.code)}`);
+        continue;
+      }
+      const reading = readingOf(point, value, event, from);
+      if (reading === null) this.refuse(standing, [point.id], `${printAt(point.at)} is no point of TASE.2`);
+      else {
+        readings.push(reading);
+        if (standing.unreadable.delete(point.id)) this.tellUnreadable(standing);
+      }
+    }
+    if (readings.length === 0) return;
+    const carried = new CarryingMessage(words, ABOUT);
+    this.effects.push({ type: 'readings', readings, carried, token: null, keep: null });
+  }
+
+  // ---- what is reported
+
+  protected onTold({ variables, results, octets }: Told, now: Instant): void {
+    this.now = now;
+    const { standing } = this;
+    if (standing === null) return;
+    const named = variables.list === undefined ? variables.names.map(({ name }) => name) : null;
+    const set = named?.findIndex((name) => name.item === SPECIAL.setName) ?? -1;
+    const found = standing.reporting.find(({ subscribed }) => {
+      if (variables.list !== undefined) return sameName(variables.list, subscribed.dataSet);
+      const said = set < 0 ? null : nameOf(results[set]);
+      return said !== null && sameName(said, subscribed.transferSet);
+    });
+    if (found === undefined || (named === null && results.length !== found.subscribed.members.length)) {
+      // One of a transfer set that is being taken into use: its values are read at once anyway.
+      this.counters.add('unusable');
+      if (!standing.trying) this.note(`a report that is not understood: ${results.length} values`);
+      return;
+    }
+    this.onReport(standing, found, named, results, octets, now);
+  }
+
+  private onReport(
+    standing: Known,
+    reporting: Reporting,
+    named: readonly ObjectName[] | null,
+    results: readonly AccessResult[],
+    octets: Uint8Array,
+    now: Instant,
+  ): void {
+    const { subscribed } = reporting;
+    const byName =
+      named && new Map(subscribed.points.map((point) => [nameWords(nameOfPoint(point.at)), point] as const));
+    const came: Came[] = [];
+    let conditions: Condition[] = [];
+    results.forEach((value, at) => {
+      const name = named?.[at];
+      if (name?.item === SPECIAL.conditions) conditions = conditionsOf(value);
+      const point = name === undefined ? subscribed.members[at] : byName?.get(nameWords(name));
+      // What is not in a report by exception has no value there.
+      if (!point || value.type === 'failure') return;
+      came.push({ point, value, from: { message: octets, at } });
+    });
+    if (named === null) {
+      const at = subscribed.members.findIndex((one, place) => one === null && results[place]?.type === 'bits');
+      conditions = at < 0 ? [] : conditionsOf(results[at]);
+    }
+    const event =
+      conditions.length === 0 ? came.length < subscribed.points.length : conditions.includes('object change');
+    reporting.reports++;
+    this.counters.add('reports');
+    this.counters.add('reportedValues', came.length);
+    this.answered();
+    const changed = came.flatMap(({ point, value }) => {
+      const [name, words] = [printAt(point.at), value === undefined ? '' : valueWords(value)];
+      const before = reporting.shown.get(name);
+      reporting.shown.set(name, words);
+      return before === undefined || before === words ? [] : [{ point: name, before, now: words }];
+    });
+    reporting.last = { at: now, conditions, values: came.length, changed: changed.slice(0, MOST_CHANGES) };
+    const { item } = subscribed.transferSet;
+    this.handOut(
+      standing,
+      came,
+      event,
+      now,
+      () => `transfer report ${item}: ${came.length} of ${subscribed.points.length}${conditionWords(conditions)}`,
+    );
+  }
+
+  // ---- what people and the engine want
+
+  command(command: ClientCommand<TaseAt, Order>, now: Instant): void {
+    this.now = now;
+    const { standing } = this;
+    const running = this.state === 'running' ? standing : null;
+    switch (command.type) {
+      case 'committed':
+        break;
+      case 'setPoints':
+        this.points = command.points;
+        if (running) this.renew(running, now);
+        break;
+      case 'control':
+        this.control(command, running, now);
+        break;
+      case 'pollNow':
+        if (running) this.pollAll(running, now);
+        break;
+      case 'survey':
+        this.survey(command.id, running, now);
+        break;
+      case 'order':
+        this.order(command.id, command.order, running, now);
+        break;
+      case 'resetCounters':
+        this.counters.reset(now);
+        break;
+      default:
+        command satisfies never;
+    }
+    this.collect(now);
+  }
+
+  /** Another list: what is reported for the one before is let go of first. */
+  private renew(standing: Known, now: Instant): void {
+    const before = standing.reporting;
+    standing.reporting = [];
+    let left = before.length + 1;
+    const done = (at: Instant): void => {
+      if (--left === 0 && this.standing === standing) this.begin(standing, at);
+    };
+    for (const { subscribed } of before) hold(standing.client, unsubscribe(subscribed), (_, at) => done(at), now);
+    done(now);
+  }
+
+  private pollAll(standing: Known, now: Instant): void {
+    const { polled } = standing;
+    standing.polled = this.points.filter(({ kind }) => kind !== 'output' && kind !== 'setpoint');
+    this.poll(standing, now);
+    standing.polled = polled;
+  }
+
+  private control(control: ControlOrder<TaseAt>, standing: Known | null, now: Instant): void {
+    this.counters.add('controls');
+    const { id } = control;
+    const key = printAt(control.at);
+    const fail = (words: string): void =>
+      void this.effects.push({ type: 'control', id, step: 'failed', words: `${words}; nothing was sent` });
+    if (now >= control.expiresAt)
+      return void this.effects.push({
+        type: 'control',
+        id,
+        step: 'expired',
+        words: 'it had expired before it was sent',
+      });
+    if (standing === null) return fail('the peer is not associated');
+    if (this.controls.size >= MOST_CONTROLS) return fail(`${MOST_CONTROLS} controls are under way already`);
+    if (this.controls.has(key)) return fail('another control of it is under way');
+    this.controls.add(key);
+    const { names } = standing;
+    const dialogue = operate({
+      control,
+      needsSelect: names?.has(`${control.at.name}${SELECT}`) ?? false,
+      report: (step) => this.effects.push({ type: 'control', id, ...step }),
+      clock: () => this.now,
+    });
+    hold(standing.client, dialogue, () => this.controls.delete(key), now);
+  }
+
+  private survey(id: string, standing: Known | null, now: Instant): void {
+    const end = (problem: string | null, rest: Partial<ClientNews & { type: 'surveyed' }> = {}): void =>
+      void this.effects.push({ type: 'surveyed', id, problem, found: [] as SurveyedPoint[], attributes: [], ...rest });
+    if (standing === null) return end('the peer is not associated');
+    const { agreement } = standing;
+    const attributes = agreement === null ? [] : [{ name: 'agreement', text: agreementWords(agreement) }];
+    survey(standing.client, this.settings.domain, (found, problem) => end(problem, { found, attributes }), now);
+  }
+
+  private order(id: string, order: Order | FileOrder, standing: Known | null, now: Instant): void {
+    const end = (problem: string | null, answer = {}): void =>
+      void this.effects.push({ type: 'ordered', id, problem, answer });
+    if (standing === null) return end('the peer is not associated');
+    if (order.what !== 'agreement') return end('there are no files in TASE.2');
+    hold(
+      standing.client,
+      agreementOf(this.settings.domain),
+      (outcome) => (outcome.ok ? end(null, { words: agreementWords(outcome.value) }) : end(outcome.problem)),
+      now,
+    );
+  }
+
+  // ---- for those who look
+
+  get details(): readonly DetailTable[] {
+    const { standing } = this;
+    if (standing === null) return [];
+    return [
+      {
+        ...{ key: 'transferSets', title: 'Transfer sets' },
+        columns: ['Transfer set', 'Data set', 'Points', 'Reports', 'Last'],
+        rows: standing.reporting.map(({ subscribed, reports, last }) => ({
+          key: nameWords(subscribed.transferSet),
+          cells: [
+            nameWords(subscribed.transferSet),
+            nameWords(subscribed.dataSet),
+            String(subscribed.points.length),
+            String(reports),
+            last === null
+              ? 'none yet'
+              : `${last.values} of ${subscribed.points.length}${conditionWords(last.conditions)}`,
+          ],
+          time: last?.at ?? null,
+          more: {
+            columns: ['Object', 'Before', 'Now'],
+            rows: (last?.changed ?? []).map(({ point, before, now }) => [point, before, now]),
+          },
+        })),
+      },
+    ];
+  }
+}
+
+interface Came {
+  point: ClientPoint<TaseAt>;
+  value: AccessResult | undefined;
+  from: { message: Uint8Array | null; at: number };
+}
+
+const sameName = (a: ObjectName, b: ObjectName): boolean => nameWords(a) === nameWords(b);
+
+/** The first number that no data set of ours has. */
+function freeNumber(reporting: readonly Reporting[]): number {
+  const taken = new Set(reporting.map(({ subscribed }) => subscribed.dataSet.item));
+  let number = 1;
+  while (taken.has(`Hx_DataSet${number}`)) number++;
+  return number;
+}
+
+function valueWords(value: AccessResult): string {
+  const found = decode(value);
+  if (found === null) return dataWords(value);
+  return [String(Number(found.value.toPrecision(9))), ...(found.flags ? [flagWords(found.flags)] : [])].join(', ');
+}
+
+const [BETWEEN, ON, BAD] = [0, 2, 3];
+
+/** Null: it is no value of a point. */
+function readingOf(
+  { id, kind, at }: ClientPoint<TaseAt>,
+  value: AccessResult,
+  event: boolean,
+  { message, at: place }: Came['from'],
+): TaseReading | null {
+  const found = decode(value);
+  if (found === null) return null;
+  const { flags, time } = found;
+  let raw = found.value;
+  let quality = flags === null ? 0 : qualityOf(flags);
+  if (!Number.isFinite(raw)) [raw, quality] = [0, quality | Quality.referenceError];
+  if (kind === 'binary' && isState(value)) {
+    // Of one bit there is no state between.
+    if (raw === BETWEEN || raw === BAD) quality |= Quality.inconsistent;
+    raw = raw === ON ? 1 : 0;
+  }
+  const isTimed = time !== null && time > 0;
+  const doubtful = isTimed && flags !== null && !isTimeValid(flags);
+  return {
+    ...{ id, kind, raw, quality, event, data: value, flags, address: printAt(at) },
+    time: isTimed ? time : null,
+    timeSource: !isTimed ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
+    from: message === null ? null : { message, steps: [place] },
+  };
+}
+const isState = (value: AccessResult): boolean =>
+  value.type === 'bits' || (value.type === 'structure' && value.items[0]?.type === 'bits');

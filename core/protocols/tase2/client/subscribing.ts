@@ -1,0 +1,96 @@
+import type { ClientPoint } from '../../client.ts';
+import { ask, demand, Refusal, type Dialogue } from '../../mms/dialogue.ts';
+import { accessErrorWords } from '../../mms/wire/data.ts';
+import type { ObjectName } from '../../mms/wire/names.ts';
+import type { Variable } from '../../mms/wire/services.ts';
+import { nameOfPoint, type TaseAt } from '../points.ts';
+import type { ClientSettings } from '../settings.ts';
+import { ATTRIBUTES, CONDITIONS, nameOf, SPECIAL, wantedData, type Wanted } from '../transfer.ts';
+
+/*
+ * A data set of ours and the transfer set that reports it (IEC 60870-6-503, 7.1; from memory).
+ *
+ * step     what is asked                                           when it is refused
+ * -------  ------------------------------------------------------  -----------------------------------------------
+ * define   the data set, with what says which report it is         deleted, if it is an old one of ours, and again;
+ *                                                                  then failed
+ * next     Next_DSTransfer_Set is read: the name of a free one     failed: none is free
+ * ask      its attributes are written, all of them at once         part by part, the one that enables it last
+ */
+
+/** Points that are reported together. */
+export interface Subscribed {
+  dataSet: ObjectName;
+  transferSet: ObjectName;
+  points: readonly ClientPoint<TaseAt>[];
+  /** What the members of the data set are, in their order; null: none of the points. */
+  members: readonly (ClientPoint<TaseAt> | null)[];
+}
+
+const HEAD = [SPECIAL.setName, SPECIAL.conditions, SPECIAL.time] as const;
+const inDomain = (domain: string, item: string): ObjectName => ({ scope: 'domain', domain, item });
+
+/** What stands in front of the data, as far as the peer has it; `names`: those of its domain, null: not told. */
+function headOf(domain: string, names: ReadonlySet<string> | null): Variable[] {
+  return HEAD.filter((one) => names === null || names.has(one)).map((one) => ({ name: inDomain(domain, one) }));
+}
+
+export function* subscribe(
+  points: readonly ClientPoint<TaseAt>[],
+  number: number,
+  names: ReadonlySet<string> | null,
+  { domain, integrityMs, bufferMs }: ClientSettings,
+): Dialogue<Subscribed> {
+  const dataSet = inDomain(domain, `Hx_DataSet${number}`);
+  const head = headOf(domain, names);
+  const variables = [...head, ...points.map(({ at }) => ({ name: nameOfPoint(at) }))];
+  const first = yield* ask('defineList', { name: dataSet, names: variables });
+  if (!first.ok) {
+    // One that an earlier session of ours has left.
+    yield* ask('deleteList', { names: [dataSet] });
+    yield* demand('defineList', { name: dataSet, names: variables }, `data set ${dataSet.item}`);
+  }
+  const next = yield* demand(
+    'read',
+    { variables: { names: [{ name: inDomain(domain, SPECIAL.next) }] } },
+    'the next transfer set',
+  );
+  const transferSet = nameOf(next.results[0]);
+  if (transferSet === null) throw new Refusal('no transfer set is free');
+  yield* write(transferSet, {
+    ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: Math.ceil(bufferMs / 1000) },
+    integrity: Math.ceil(integrityMs / 1000),
+    conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
+    ...{ blocked: false, critical: false, byException: true, all: true, enabled: true },
+  });
+  return { dataSet, transferSet, points, members: [...head.map(() => null), ...points] };
+}
+
+function* write(set: ObjectName, wanted: Wanted): Dialogue<void> {
+  const data = wantedData(wanted);
+  const whole = yield* ask('write', { variables: { names: [{ name: set }] }, values: [data] });
+  const error = whole.ok ? (whole.response.results[0] ?? null) : 0;
+  if (whole.ok && error === null) return;
+  if (data.type !== 'structure' || set.scope === 'association') return;
+  // A peer may take its attributes one by one only.
+  const wordsOf = (code: number): string => `transfer set ${set.item}: ${accessErrorWords(code)}`;
+  for (const attribute of ['DataSetName', 'BufferTime', 'IntegrityCheck', 'DSConditionsRequested', 'RBE', 'Status']) {
+    const name = { ...set, item: `${set.item}$${attribute}` };
+    const value = data.items[ATTRIBUTES.indexOf(attribute)];
+    const request = { variables: { names: [{ name }] }, values: [value] };
+    const { results } = yield* demand('write', request, `transfer set ${set.item}`);
+    const [refused = null] = results;
+    if (refused !== null) throw new Refusal(wordsOf(whole.ok && error !== null ? error : refused));
+  }
+}
+
+/** Lets go of it; what the peer says to that changes nothing any more. */
+export function* unsubscribe({ dataSet, transferSet }: Subscribed): Dialogue<void> {
+  if (transferSet.scope !== 'domain') return;
+  const name = { ...transferSet, item: `${transferSet.item}$Status` };
+  yield* ask('write', { variables: { names: [{ name }] }, values: [{ type: 'boolean', value: false }] });
+  yield* ask('deleteList', { names: [dataSet] });
+}
+
+export const conditionWords = (conditions: readonly (typeof CONDITIONS)[number][]): string =>
+  conditions.length === 0 ? '' : ` (${conditions.join(', ')})`;

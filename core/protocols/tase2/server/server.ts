@@ -1,0 +1,562 @@
+import type { PointKind } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { CentreOrder, ControlOutcome } from '../../control.ts';
+import { MmsServer, type MmsObjects } from '../../mms/server.ts';
+import { agreedOn, calledSettings } from '../../mms/settings.ts';
+import { AccessError, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
+import type { ServiceError } from '../../mms/wire/pdu.ts';
+import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
+import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import { CounterSet } from '../counters.ts';
+import { printAt, type TaseTargetAt } from '../points.ts';
+import { flagsOf, flagWords } from '../quality.ts';
+import type { ServerSettings } from '../settings.ts';
+import {
+  BLOCKS,
+  conditionBits,
+  featureBits,
+  NAME_TYPE,
+  nameData,
+  SET_TYPE,
+  SPECIAL,
+  VERSION_TYPE,
+} from '../transfer.ts';
+import { encode, isControl, typeOf } from '../types.ts';
+import { TransferSet, type TransferReport } from './transferset.ts';
+
+/*
+ * Our side towards one TASE.2 peer: what its agreement names, and nothing else. What is not in it does not exist for the
+ * peer: no service tells that there is more.
+ *
+ * Rules:
+ *  1. A value is told when it has moved by its deadband, when its quality changes, and when its device reported it.
+ *  2. A report has no confirmation of its own: it counts as handed over when it is sent.
+ *  3. What has to be selected is selected by reading NAME_SBO, by one association at a time; its device is asked with the
+ *     value, when it is operated.
+ */
+
+interface Held {
+  point: ServerPoint<TaseTargetAt>;
+  address: string;
+  name: ObjectName;
+  value: number;
+  quality: number;
+  time: Instant;
+  timeIsValid: boolean;
+  changes: number;
+  told: number;
+  event: number | null;
+}
+interface Peer {
+  server: MmsServer;
+  lists: Map<string, readonly Variable[]>;
+}
+
+/** The one peer of a way that is there by itself. */
+const ONLY = 0;
+const VERSION = [2000, 8] as const;
+const MOST_LISTS = 100;
+const MOST_MEMBERS = 2000;
+const WRONG_PASSWORD = 13;
+const SELECT = '_SBO';
+const NOT_THERE = { type: 'failure' as const, code: AccessError.nonExistent };
+const text = (value: string): Data => ({ type: 'text', text: value, wide: false });
+const whole = (value: number): Data => ({ type: 'integer', value });
+
+export class TaseServer implements Server<TaseTargetAt> {
+  readonly counters: CounterSet;
+  private effects: ServerEffect[] = [];
+  private known = new Map<string, Held>();
+  /** By their names: `HALVIX/HLM_AN1`. */
+  private byName = new Map<string, Held>();
+  private readonly sets: TransferSet[];
+  /** Data sets that peers have made in our domain. */
+  private readonly lists = new Map<string, readonly Variable[]>();
+  private readonly peers = new Map<number, Peer>();
+  private readonly selected = new Map<string, { peer: number; until: Instant }>();
+  private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
+  private checkBack = 0;
+  private token = 0;
+  private events = 0;
+  private now: Instant;
+
+  constructor(
+    private readonly settings: ServerSettings,
+    points: readonly ServerPoint<TaseTargetAt>[],
+    now: Instant,
+  ) {
+    this.counters = new CounterSet(now);
+    this.now = now;
+    this.sets = Array.from({ length: settings.transferSets }, (_, at) => {
+      const item = `DSTransferSet${String(at + 1).padStart(2, '0')}`;
+      return new TransferSet(
+        { scope: 'domain', domain: settings.domain, item },
+        {
+          members: (dataSet, peer) => this.list(dataSet, peer)?.map(({ name }) => nameWords(name)) ?? null,
+          send: (set, report) => this.sendReport(set, report),
+        },
+      );
+    });
+    this.index(points);
+  }
+
+  private index(points: readonly ServerPoint<TaseTargetAt>[]): void {
+    const before = this.known;
+    this.known = new Map();
+    this.byName = new Map();
+    for (const point of points) {
+      const address = printAt(point.at);
+      const { scope, name: item } = point.at;
+      const name: ObjectName =
+        scope === 'centre' ? { scope: 'vmd', item } : { scope: 'domain', domain: this.settings.domain, item };
+      const fresh = { value: 0, quality: 0, time: 0, timeIsValid: false, changes: 0, told: NaN, event: null };
+      const held: Held = { ...fresh, ...before.get(address), point, address, name };
+      this.known.set(address, held);
+      this.byName.set(nameWords(name), held);
+    }
+  }
+
+  get eventsWaiting(): number {
+    return this.sets.reduce((sum, { pending }) => sum + pending, 0);
+  }
+
+  get deadline(): Instant | null {
+    let earliest = Infinity;
+    for (const set of this.sets) earliest = Math.min(earliest, set.deadline);
+    for (const { server } of this.peers.values()) earliest = Math.min(earliest, server.deadline ?? Infinity);
+    return earliest === Infinity ? null : earliest;
+  }
+
+  start(now: Instant): void {
+    this.came(ONLY, now);
+  }
+  stop(now: Instant): void {
+    this.went(ONLY, now);
+  }
+  receive(octets: Uint8Array, now: Instant): void {
+    this.octets(ONLY, octets, now);
+  }
+  wake(now: Instant): void {
+    this.now = now;
+    for (const [peer, { server }] of this.peers) {
+      server.wake(now);
+      this.collect(peer);
+    }
+    for (const set of this.sets) set.wake(now);
+  }
+
+  command(command: ServerCommand<TaseTargetAt>, now: Instant): void {
+    this.now = now;
+    switch (command.type) {
+      case 'update':
+        for (const update of command.updates) this.update(update, command.quiet ?? false, now);
+        for (const set of this.sets) if (now >= set.deadline) set.wake(now);
+        break;
+      case 'controlResult': {
+        const answer = this.waiting.get(command.token);
+        this.waiting.delete(command.token);
+        answer?.(command.outcomes[0]);
+        break;
+      }
+      case 'came':
+        this.came(command.peer, now);
+        break;
+      case 'went':
+        this.went(command.peer, now);
+        break;
+      case 'octets':
+        this.octets(command.peer, command.octets, now);
+        break;
+      case 'setPoints':
+        this.index(command.points);
+        break;
+      case 'commandGiven':
+        break;
+      case 'resetCounters':
+        this.counters.reset(now);
+        break;
+      default:
+        command satisfies never;
+    }
+  }
+
+  take(): ServerEffect[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  // ---- associations
+
+  private came(peer: number, now: Instant): void {
+    this.now = now;
+    const server = new MmsServer(calledSettings(this.settings), this.objectsFor(peer));
+    this.peers.set(peer, { server, lists: new Map() });
+    server.start(now);
+    this.collect(peer);
+  }
+
+  private went(peer: number, now: Instant): void {
+    this.now = now;
+    if (!this.peers.delete(peer)) return;
+    for (const set of this.sets) set.left(peer);
+    for (const [name, one] of this.selected) if (one.peer === peer) this.selected.delete(name);
+  }
+
+  private octets(peer: number, octets: Uint8Array, now: Instant): void {
+    this.counters.add('octetsReceived', octets.length);
+    this.effects.push({ type: 'heard' });
+    this.peers.get(peer)?.server.receive(octets, now);
+    this.collect(peer);
+    for (const set of this.sets) if (now >= set.deadline) set.wake(now);
+  }
+
+  private collect(peer: number): void {
+    const one = this.peers.get(peer);
+    if (one === undefined) return;
+    for (const effect of one.server.take()) {
+      switch (effect.type) {
+        case 'send':
+          this.counters.add('octetsSent', effect.octets.length);
+          this.effects.push({ ...effect, peer });
+          break;
+        case 'asked': {
+          const { password } = calledSettings(this.settings);
+          if (password !== null && effect.caller.password !== password) {
+            const words = effect.caller.password === null ? 'without the password' : 'with a wrong password';
+            this.counters.add('refusedClients');
+            this.effects.push({ type: 'diagnostic', words: `an association was refused: ${words}` });
+            one.server.refuse(WRONG_PASSWORD, words);
+          } else {
+            this.counters.add('associations');
+            one.server.accept(agreedOn(effect.caller.agreement, calledSettings(this.settings).agreement));
+          }
+          this.collect(peer);
+          break;
+        }
+        case 'request':
+          this.counters.add('requests');
+          break;
+        case 'odd':
+          this.counters.add('odd');
+          this.effects.push({ type: 'diagnostic', words: effect.words });
+          break;
+        case 'closed':
+          this.effects.push({ type: 'hangUp', peer });
+          break;
+        case 'open':
+          break;
+        default:
+          effect satisfies never;
+      }
+    }
+  }
+
+  // ---- values
+
+  private update(update: ServerUpdate<TaseTargetAt>, quiet: boolean, now: Instant): void {
+    const held = this.known.get(printAt(update.at));
+    if (held === undefined || isControl(held.point.at.type)) return;
+    const { deadband } = held.point;
+    const { value, quality } = update;
+    const hasMoved =
+      update.always === true ||
+      update.moved === true ||
+      Number.isNaN(held.told) ||
+      (deadband === 0 ? value !== held.told : Math.abs(value - held.told) >= deadband);
+    const tells = hasMoved || quality !== held.quality;
+    [held.value, held.quality] = [value, quality];
+    [held.time, held.timeIsValid] = [update.time, !update.unsynchronised];
+    if (!tells) return;
+    if (hasMoved) {
+      held.told = value;
+      held.changes++;
+    }
+    if (quiet) return;
+    held.event = ++this.events;
+    this.effects.push({ type: 'event', address: held.address, number: held.event, form: this.form(held.point) });
+    const name = nameWords(held.name);
+    const data = this.dataOf(held);
+    for (const set of this.sets) set.changed(name, data, now);
+  }
+
+  private dataOf({ point, value, quality, time, timeIsValid, changes }: Held): Data {
+    const { type } = point.at;
+    if (isControl(type)) return whole(0);
+    // Of one bit: on is 2, off is 1.
+    const state = point.kind === 'binary' ? (value === 0 ? 1 : 2) : value;
+    const flags = flagsOf(quality, timeIsValid);
+    return encode(type, { value: type.startsWith('State') ? state : value, flags, time, changes });
+  }
+
+  form({ at }: { kind: PointKind; at: TaseTargetAt }): string {
+    return at.type;
+  }
+  said(_kind: PointKind, quality: number): string {
+    return flagWords(flagsOf(quality, true));
+  }
+  held(point: { kind: PointKind; at: TaseTargetAt }): { value: number; text: string } {
+    return { value: this.known.get(printAt(point.at))?.value ?? 0, text: '' };
+  }
+
+  // ---- reports
+
+  private sendReport(set: TransferSet, { peer, dataSet, conditions, changed, byException }: TransferReport): void {
+    const one = this.peers.get(peer);
+    const members = this.list(dataSet, peer);
+    if (one === undefined || members === null) return;
+    const result = ({ name }: Variable): AccessResult => {
+      if (name.item === SPECIAL.setName) return nameData(set.name);
+      if (name.item === SPECIAL.conditions) return conditionBits(...conditions);
+      if (name.item === SPECIAL.time) return whole(Math.floor(this.now / 1000));
+      if (name.item === SPECIAL.event) return whole(0);
+      return changed?.get(nameWords(name)) ?? this.valueOf(name);
+    };
+    const isSpecial = ({ name }: Variable): boolean => !this.byName.has(nameWords(name));
+    // By exception the objects are named that are in it; otherwise the data set says which they are.
+    const some = changed === null ? members : members.filter((v) => isSpecial(v) || changed.has(nameWords(v.name)));
+    const variables = byException && changed !== null ? { names: some } : { list: dataSet };
+    if (!one.server.report(variables, some.map(result)))
+      this.effects.push({ type: 'diagnostic', words: `${set.words}: a report is longer than agreed on` });
+    this.counters.add('reports');
+    this.counters.add('reportedValues', some.length);
+    const told = some.flatMap(({ name }) => {
+      const held = this.byName.get(nameWords(name));
+      return held === undefined || held.event === null ? [] : [{ address: held.address, number: held.event }];
+    });
+    if (told.length > 0) this.effects.push({ type: 'reported', events: told }, { type: 'delivered', events: told });
+    this.collect(peer);
+  }
+
+  // ---- what MMS asks for
+
+  private objectsFor(peer: number): MmsObjects {
+    return {
+      identity: { vendor: 'Halvix', model: 'Telemetry gateway', revision: '1' },
+      names: (of, domain) => this.names(of, domain, peer),
+      typeOf: (name) => this.typeOf(name),
+      read: ({ name, part }) => (part && part.length > 0 ? NOT_THERE : this.read(name, peer)),
+      write: ({ name }, value, done) => this.write(name, value, peer, done),
+      list: (name) => {
+        const variables = this.list(name, peer);
+        return variables === null ? null : { variables, deletable: true };
+      },
+      defineList: (name, variables) => this.define(name, variables, peer),
+      deleteList: (name) => this.delete(name, peer),
+    };
+  }
+
+  private names(of: ObjectClass, domain: string | null, peer: number): readonly string[] | null {
+    if (of === 'domain') return domain === null ? [this.settings.domain] : null;
+    if (domain !== null && domain !== this.settings.domain) return null;
+    if (of === 'variableList')
+      return domain === null ? [...(this.peers.get(peer)?.lists.keys() ?? [])].sort() : [...this.lists.keys()].sort();
+    if (of !== 'variable') return [];
+    const own = [...this.byName.values()].filter(({ name }) => (domain === null) === (name.scope === 'vmd'));
+    const points = own.flatMap(({ name, point }) => [
+      name.item,
+      ...(isControl(point.at.type) && point.at.select ? [`${name.item}${SELECT}`] : []),
+    ]);
+    const special =
+      domain === null
+        ? [SPECIAL.version, SPECIAL.features]
+        : [
+            ...[SPECIAL.table, SPECIAL.next, SPECIAL.setName, SPECIAL.conditions, SPECIAL.event, SPECIAL.time],
+            ...this.sets.map(({ name }) => name.item),
+          ];
+    return [...points, ...special].sort((a, b) => (a < b ? -1 : 1));
+  }
+
+  private isOurs(name: ObjectName): name is ObjectName & { scope: 'domain' } {
+    return name.scope === 'domain' && name.domain === this.settings.domain;
+  }
+
+  private setAt(item: string): { set: TransferSet; attribute: string | null } | null {
+    const [name, attribute = null] = item.split('$');
+    const set = this.sets.find((one) => one.name.item === name);
+    return set === undefined ? null : { set, attribute };
+  }
+
+  private typeOf(name: ObjectName): TypeOf | null {
+    const held = this.byName.get(nameWords(name));
+    if (held !== undefined) return typeOf(held.point.at.type);
+    if (name.scope === 'vmd') {
+      if (name.item === SPECIAL.version) return VERSION_TYPE;
+      return name.item === SPECIAL.features ? { type: 'bits', size: 12 } : null;
+    }
+    if (!this.isOurs(name)) return null;
+    if (this.selectable(name) !== null) return { type: 'integer', bits: 16 };
+    switch (name.item) {
+      case SPECIAL.table:
+        return { type: 'text', size: -32 };
+      case SPECIAL.next:
+      case SPECIAL.setName:
+        return NAME_TYPE;
+      case SPECIAL.conditions:
+        return { type: 'bits', size: 5 };
+      case SPECIAL.event:
+        return { type: 'integer', bits: 16 };
+      case SPECIAL.time:
+        return { type: 'integer', bits: 32 };
+      default: {
+        const found = this.setAt(name.item);
+        if (found === null) return null;
+        if (found.attribute === null) return SET_TYPE;
+        const parts = SET_TYPE.type === 'structure' ? SET_TYPE.components : [];
+        return parts.find((one) => one.name === found.attribute)?.of ?? null;
+      }
+    }
+  }
+
+  /** What is selected by that name; null: nothing is. */
+  private selectable(name: ObjectName): Held | null {
+    if (!name.item.endsWith(SELECT)) return null;
+    const held = this.byName.get(nameWords({ ...name, item: name.item.slice(0, -SELECT.length) }));
+    return held !== undefined && isControl(held.point.at.type) && held.point.at.select ? held : null;
+  }
+
+  private valueOf(name: ObjectName): AccessResult {
+    const held = this.byName.get(nameWords(name));
+    if (held === undefined) return NOT_THERE;
+    // What is operated has no value to be seen.
+    if (isControl(held.point.at.type)) return { type: 'failure', code: AccessError.denied };
+    return this.dataOf(held);
+  }
+
+  private read(name: ObjectName, peer: number): AccessResult {
+    const selectable = this.selectable(name);
+    if (selectable !== null) return this.select(selectable, peer);
+    const held = this.byName.get(nameWords(name));
+    if (held !== undefined) {
+      this.effects.push({ type: 'read', addresses: [held.address] });
+      return this.valueOf(name);
+    }
+    if (name.scope === 'vmd') {
+      if (name.item === SPECIAL.version) return { type: 'structure', items: VERSION.map(whole) };
+      return name.item === SPECIAL.features
+        ? featureBits(BLOCKS.periodic, BLOCKS.exception, BLOCKS.control)
+        : NOT_THERE;
+    }
+    if (!this.isOurs(name)) return NOT_THERE;
+    switch (name.item) {
+      case SPECIAL.table:
+        return text(this.settings.bilateralTable);
+      case SPECIAL.next: {
+        const free = this.sets.find((set) => set.isFree(this.now));
+        if (free === undefined) return { type: 'failure', code: AccessError.temporarilyUnavailable };
+        free.reserve(peer, this.now);
+        return nameData(free.name);
+      }
+      case SPECIAL.setName:
+        return nameData({ scope: 'domain', domain: this.settings.domain, item: '' });
+      case SPECIAL.conditions:
+        return conditionBits();
+      case SPECIAL.event:
+        return whole(0);
+      case SPECIAL.time:
+        return whole(Math.floor(this.now / 1000));
+      default: {
+        const found = this.setAt(name.item);
+        const value = found?.set.value;
+        if (found === null || value?.type !== 'structure') return NOT_THERE;
+        if (found.attribute === null) return value;
+        const parts = SET_TYPE.type === 'structure' ? SET_TYPE.components : [];
+        return value.items[parts.findIndex((one) => one.name === found.attribute)] ?? NOT_THERE;
+      }
+    }
+  }
+
+  private write(name: ObjectName, value: Data, peer: number, done: (error: number | null) => void): void {
+    const held = this.byName.get(nameWords(name));
+    if (held !== undefined) return this.operate(held, value, peer, done);
+    const found = this.isOurs(name) ? this.setAt(name.item) : null;
+    if (found !== null) return done(found.set.write(found.attribute, value, peer, this.now));
+    done(this.typeOf(name) === null ? AccessError.nonExistent : AccessError.denied);
+  }
+
+  // ---- data sets
+
+  private list(name: ObjectName, peer: number): readonly Variable[] | null {
+    if (name.scope === 'association') return this.peers.get(peer)?.lists.get(name.item) ?? null;
+    return this.isOurs(name) ? (this.lists.get(name.item) ?? null) : null;
+  }
+
+  private define(name: ObjectName, variables: readonly Variable[], peer: number): ServiceError | null {
+    const refused = (of: number, code: number, words: string): ServiceError => ({ class: of, code, words });
+    if (variables.length === 0 || variables.length > MOST_MEMBERS)
+      return refused(8, 0, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
+    if (variables.some((one) => this.typeOf(one.name) === null)) return refused(7, 2, '');
+    if (this.list(name, peer) !== null) return refused(2, 6, '');
+    const lists =
+      name.scope === 'association' ? this.peers.get(peer)?.lists : this.isOurs(name) ? this.lists : undefined;
+    if (lists === undefined) return refused(7, 2, '');
+    if (lists.size >= MOST_LISTS) return refused(3, 0, `${MOST_LISTS} data sets are made already`);
+    lists.set(name.item, variables);
+    return null;
+  }
+
+  private delete(name: ObjectName, peer: number): boolean {
+    if (name.scope === 'association') return this.peers.get(peer)?.lists.delete(name.item) ?? false;
+    return this.isOurs(name) && this.lists.delete(name.item);
+  }
+
+  // ---- controls
+
+  private select(held: Held, peer: number): AccessResult {
+    const other = this.selected.get(held.address);
+    if (other !== undefined && other.peer !== peer && this.now < other.until)
+      return { type: 'failure', code: AccessError.temporarilyUnavailable };
+    this.selected.set(held.address, { peer, until: this.now + this.settings.selectMs });
+    this.checkBack = (this.checkBack + 1) & 0x7fff;
+    return whole(this.checkBack);
+  }
+
+  private operate(held: Held, value: Data, peer: number, done: (error: number | null) => void): void {
+    const { at, kind } = held.point;
+    if (!isControl(at.type)) return done(AccessError.denied);
+    this.counters.add('controls');
+    if (at.select) {
+      const selected = this.selected.get(held.address);
+      this.selected.delete(held.address);
+      if (selected?.peer !== peer || this.now >= selected.until) return done(AccessError.denied);
+    }
+    const number =
+      value.type === 'float' || value.type === 'integer' || value.type === 'unsigned' ? Number(value.value) : NaN;
+    const fits = at.type === 'SetpointReal' ? value.type === 'float' : value.type !== 'float';
+    if (!fits || Number.isNaN(number)) return done(AccessError.typeInconsistent);
+    if (!Number.isFinite(number) || (kind === 'output' && number !== 0 && number !== 1))
+      return done(AccessError.valueInvalid);
+    const plain = { address: held.address, operation: null, onMs: 0, offMs: 0, count: 1 };
+    const order: CentreOrder =
+      kind === 'output'
+        ? { ...plain, kind, on: number === 1, counts: null, asked: number === 1 ? 'on' : 'off' }
+        : { ...plain, kind: 'setpoint', counts: number, asked: String(number) };
+    const token = ++this.token;
+    this.waiting.set(token, (outcome) => {
+      done(errorOf(outcome));
+      this.collect(peer);
+    });
+    this.effects.push({ type: 'control', token, phase: at.select ? 'operate' : 'direct', items: [order], peer });
+  }
+}
+
+/** The access error that says what came of a control (docs/quality.md). */
+export function errorOf(outcome: ControlOutcome | undefined): number | null {
+  switch (outcome?.result) {
+    case 'done':
+      return null;
+    case 'notSupported':
+      return AccessError.nonExistent;
+    case 'outOfRange':
+      return AccessError.valueInvalid;
+    case 'failed':
+      return AccessError.hardwareFault;
+    case 'refused':
+      if (outcome.refusal === 'outOfRange') return AccessError.valueInvalid;
+      if (outcome.refusal === 'busy') return AccessError.temporarilyUnavailable;
+      return outcome.refusal === 'lost' ? AccessError.hardwareFault : AccessError.denied;
+    default:
+      return AccessError.denied;
+  }
+}

@@ -1,0 +1,215 @@
+import type { Instant } from '../../../session/index.ts';
+import { AccessError, type AccessResult, type Data } from '../../mms/wire/data.ts';
+import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
+import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Condition, type Wanted } from '../transfer.ts';
+
+/*
+ * One data set transfer set of our server (IEC 60870-6-503, 7.1; from memory).
+ *
+ * set       what happens                                     becomes    and then
+ * --------  -----------------------------------------------  ---------  ------------------------------------------------
+ * free      its name is given to who asks for the next one   reserved   for `RESERVED_MS`, then free again
+ * any       its attributes are written with Status           enabled    a report of everything, where it wants any
+ * enabled   an object of its data set changes                           after its buffer time a report of what changed;
+ *                                                                       all of it, without report by exception
+ * enabled   its interval, or its integrity period, is over              a report of everything
+ * enabled   Status is written false, its client goes         free
+ *
+ * Rules:
+ *  1. With “all changes” each change of an object is reported by itself, in their order; without, its last one.
+ *  2. Blocked transfers, and critical ones that want to be acknowledged, are refused: what cannot be done is not promised.
+ *  3. A change that comes while one of the same object waits is not lost: see 1.
+ */
+
+const RESERVED_MS = 60_000;
+/** Changes that wait at most; beyond, the oldest are taken together with the newest. */
+const MOST_WAITING = 10_000;
+
+export interface SetContext {
+  /** Names of a data set's members, in their order; null: there is none. */
+  members: (dataSet: ObjectName, peer: number) => readonly string[] | null;
+  send: (set: TransferSet, report: TransferReport) => void;
+}
+
+export interface TransferReport {
+  peer: number;
+  dataSet: ObjectName;
+  conditions: readonly Condition[];
+  /** Names with their values; null: all, as they are now. */
+  changed: ReadonlyMap<string, AccessResult> | null;
+  byException: boolean;
+}
+
+const OFF: Wanted = {
+  ...{ dataSet: { scope: 'vmd', item: '' }, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: [] },
+  ...{ blocked: false, critical: false, byException: false, all: false, enabled: false },
+};
+
+export class TransferSet {
+  private wanted: Wanted = OFF;
+  private peer: number | null = null;
+  private reservedUntil: Instant = -Infinity;
+  private members: ReadonlySet<string> = new Set();
+  private waiting: { name: string; value: Data }[] = [];
+  private flushAt: Instant = Infinity;
+  private intervalAt: Instant = Infinity;
+  private integrityAt: Instant = Infinity;
+
+  constructor(
+    readonly name: ObjectName & { scope: 'domain' },
+    private readonly context: SetContext,
+  ) {}
+
+  get isEnabled(): boolean {
+    return this.wanted.enabled;
+  }
+  get value(): Data {
+    return wantedData(this.wanted);
+  }
+  get deadline(): Instant {
+    return Math.min(this.flushAt, this.intervalAt, this.integrityAt);
+  }
+  get pending(): number {
+    return this.waiting.length;
+  }
+
+  isFree(now: Instant): boolean {
+    return !this.wanted.enabled && now >= this.reservedUntil;
+  }
+  reserve(peer: number, now: Instant): void {
+    this.peer = peer;
+    this.reservedUntil = now + RESERVED_MS;
+  }
+
+  left(peer: number): void {
+    if (this.peer !== peer) return;
+    this.disable();
+    this.peer = null;
+    this.reservedUntil = -Infinity;
+  }
+
+  private disable(): void {
+    this.wanted = { ...this.wanted, enabled: false };
+    this.waiting = [];
+    [this.flushAt, this.intervalAt, this.integrityAt] = [Infinity, Infinity, Infinity];
+  }
+
+  /** With the access error; null: written. `attribute` null: all of them at once. */
+  write(attribute: string | null, data: Data, peer: number, now: Instant): number | null {
+    if (this.peer !== null && this.peer !== peer && !this.isFree(now)) return AccessError.denied;
+    const present = this.value;
+    if (present.type !== 'structure') return AccessError.typeInconsistent;
+    let items = [...present.items];
+    if (attribute === null) {
+      if (data.type !== 'structure' || data.items.length !== items.length) return AccessError.typeInconsistent;
+      items = [...data.items];
+    } else {
+      const at = ATTRIBUTES.indexOf(attribute);
+      if (at < 0) return AccessError.nonExistent;
+      items[at] = data;
+    }
+    const read = wantedOf(items);
+    if (typeof read === 'number') return read;
+    // What an enabled one does is changed by disabling it first.
+    if (this.wanted.enabled && read.enabled) return AccessError.temporarilyUnavailable;
+    if (!read.enabled) {
+      this.disable();
+      this.wanted = read;
+      return null;
+    }
+    return this.enable(read, peer, now);
+  }
+
+  private enable(wanted: Wanted, peer: number, now: Instant): number | null {
+    if (wanted.blocked || wanted.critical) return AccessError.accessUnsupported;
+    const members = this.context.members(wanted.dataSet, peer);
+    if (members === null) return AccessError.undefined;
+    if (wanted.conditions.length === 0) return AccessError.valueInvalid;
+    this.wanted = wanted;
+    this.peer = peer;
+    this.members = new Set(members);
+    const from = Math.max(now, wanted.start * 1000);
+    const has = (condition: Condition): boolean => wanted.conditions.includes(condition);
+    this.intervalAt = has('interval time-out') && wanted.interval > 0 ? from + wanted.interval * 1000 : Infinity;
+    // The first report says how everything stands.
+    this.integrityAt = has('integrity time-out') ? from : Infinity;
+    return null;
+  }
+
+  /** An object has changed; `name`: as data sets name it. */
+  changed(name: string, value: Data, now: Instant): void {
+    const { wanted } = this;
+    if (!wanted.enabled || !wanted.conditions.includes('object change') || !this.members.has(name)) return;
+    if (now < wanted.start * 1000) return;
+    const known =
+      wanted.all && this.waiting.length < MOST_WAITING ? -1 : this.waiting.findIndex((one) => one.name === name);
+    if (known >= 0) this.waiting[known] = { name, value };
+    else this.waiting.push({ name, value });
+    this.flushAt = Math.min(this.flushAt, now + wanted.buffer * 1000);
+  }
+
+  wake(now: Instant): void {
+    if (now >= this.flushAt) this.flush();
+    if (now >= this.intervalAt) {
+      this.intervalAt = now + this.wanted.interval * 1000;
+      this.whole('interval time-out');
+    }
+    if (now >= this.integrityAt) {
+      this.integrityAt = this.wanted.integrity > 0 ? now + this.wanted.integrity * 1000 : Infinity;
+      this.whole('integrity time-out');
+    }
+  }
+
+  private flush(): void {
+    this.flushAt = Infinity;
+    const all = this.waiting;
+    this.waiting = [];
+    if (!this.wanted.byException) {
+      if (all.length > 0) this.whole('object change');
+      return;
+    }
+    // Each object once in a report: a second change of one begins the next.
+    for (let from = 0; from < all.length;) {
+      const changed = new Map<string, AccessResult>();
+      while (from < all.length && !changed.has(all[from].name)) {
+        changed.set(all[from].name, all[from].value);
+        from++;
+      }
+      this.send(['object change'], changed);
+    }
+  }
+
+  private whole(condition: Condition): void {
+    this.send([condition], null);
+  }
+
+  private send(conditions: readonly Condition[], changed: ReadonlyMap<string, AccessResult> | null): void {
+    if (this.peer === null) return;
+    const { dataSet, byException } = this.wanted;
+    this.context.send(this, { peer: this.peer, dataSet, conditions, changed, byException });
+  }
+
+  get words(): string {
+    return nameWords(this.name);
+  }
+}
+
+/** What was written; an access error where it is none. */
+function wantedOf(items: readonly Data[]): Wanted | number {
+  const [name, start, interval, limit, buffer, integrity, conditions, ...rest] = items;
+  const dataSet = nameOf(name);
+  const numbers = [start, interval, limit, buffer, integrity].map((one) =>
+    one.type === 'integer' || one.type === 'unsigned' ? Number(one.value) : NaN,
+  );
+  const flags = rest.slice(0, 5).map((one) => (one.type === 'boolean' ? one.value : null));
+  if (numbers.some(Number.isNaN) || flags.includes(null) || conditions.type !== 'bits')
+    return AccessError.typeInconsistent;
+  if (numbers.some((one) => one < 0) || conditions.bits.length < CONDITIONS.length) return AccessError.valueInvalid;
+  const [blocked, critical, byException, all, enabled] = flags.map((one) => one ?? false);
+  if (enabled && dataSet === null) return AccessError.valueInvalid;
+  return {
+    ...{ dataSet: dataSet ?? OFF.dataSet, conditions: conditionsOf(conditions) },
+    ...{ start: numbers[0], interval: numbers[1], limit: numbers[2], buffer: numbers[3], integrity: numbers[4] },
+    ...{ blocked, critical, byException, all, enabled },
+  };
+}

@@ -1,0 +1,204 @@
+import { beforeEach, describe, expect, test } from 'vitest';
+import { Quality } from '../../../point/index.ts';
+import { Both, listed, offered } from './both.ts';
+
+const OFFERS = [
+  offered('analog', 'TIE_MW', 'RealQTimeTag'),
+  offered('binary', 'LINE', 'StateQTimeTag'),
+  offered('doubleBit', 'BREAKER', 'State'),
+  offered('counter', 'ENERGY', 'DiscreteExtended'),
+  offered('analog', 'HZ', 'RealQTimeTagExtended', { scope: 'centre' }),
+  offered('output', 'TRIP', 'Command', { select: true }),
+  offered('output', 'LAMP', 'Command'),
+  offered('setpoint', 'LIMIT', 'SetpointReal'),
+  offered('setpoint', 'STEPS', 'SetpointDiscrete'),
+];
+const LIST = [
+  listed(1, 'analog', 'HALVIX/TIE_MW'),
+  listed(2, 'binary', 'HALVIX/LINE'),
+  listed(3, 'doubleBit', 'HALVIX/BREAKER'),
+  listed(4, 'counter', 'HALVIX/ENERGY'),
+  listed(5, 'analog', 'HZ'),
+  listed(6, 'output', 'HALVIX/TRIP'),
+  listed(7, 'setpoint', 'HALVIX/LIMIT'),
+];
+let pair: Both;
+beforeEach(() => {
+  pair = new Both([...LIST], OFFERS, { server: { bilateralTable: 'TABLE-7' } }).start().run(500);
+});
+const events = (id: number): number[] =>
+  pair
+    .readings(id)
+    .filter(({ event }) => event)
+    .map(({ raw }) => raw);
+
+describe('a peer that reports', () => {
+  test('brings all present values, then each change with its quality and its time', () => {
+    expect(pair.client.ways).toEqual({ reported: 5, polled: 0 });
+    expect(pair.client.indications).toEqual(['version 2000.8, conformance blocks 1, 2, 5, bilateral table TABLE-7']);
+    expect([1, 2, 3, 4, 5].map((id) => pair.last(id)?.event)).toEqual([false, false, false, false, false]);
+    const at = Math.floor(pair.now / 1000) * 1000 + 250;
+    pair.update('TIE_MW', 41.5, { time: at });
+    pair.update('LINE', 1, { time: at, quality: Quality.chatter });
+    pair.update('BREAKER', 2);
+    pair.update('ENERGY', 4_711, { time: at });
+    pair.update('HZ', 49.5, { time: at });
+    pair.run(200);
+    // Whole seconds are all that a time tag has; the extended one has the rest.
+    expect(pair.last(1)).toEqual({ raw: 41.5, quality: 0, event: true, time: at - 250 });
+    expect(pair.last(2)).toEqual({ raw: 1, quality: Quality.saidQuestionable, event: true, time: at - 250 });
+    expect(pair.last(3)).toMatchObject({ raw: 2, quality: 0, event: true, time: null });
+    expect(pair.last(4)).toMatchObject({ raw: 4711, event: true, time: at - 250 });
+    expect(pair.last(5)).toEqual({ raw: 49.5, quality: 0, event: true, time: at });
+    expect(pair.words('diagnostic')).toEqual([]);
+    expect(pair.told.filter(({ type }) => type === 'delivered').length).toBeGreaterThan(0);
+  });
+
+  test('tells every change by itself, in order, however many come at once', () => {
+    for (let n = 1; n <= 40; n++) pair.update('TIE_MW', n);
+    pair.run(500);
+    expect(events(1)).toEqual(Array.from({ length: 40 }, (_, n) => n + 1));
+    expect(pair.detail('transferSets').rows[0].cells.at(-1)).toBe('1 of 5 (object change)');
+    expect(pair.detail('transferSets').rows[0].more?.rows).toEqual([['HALVIX/TIE_MW', '39, valid', '40, valid']]);
+  });
+
+  test('gathers changes for its buffer time, and says everything at each integrity time-out', () => {
+    const own = new Both([LIST[0], LIST[1]], OFFERS, { client: { bufferMs: 2000, integrityMs: 10_000 } })
+      .start()
+      .run(500);
+    const began = own.now;
+    own.update('TIE_MW', 5);
+    own.run(1000);
+    expect(own.last(1)?.raw).toBe(0);
+    own.run(1500);
+    expect(own.last(1)).toMatchObject({ raw: 5, event: true });
+    const before = own.readings(2).length;
+    own.run(30_000);
+    // Two objects every ten seconds, none of it a change.
+    expect(own.readings(2).length - before).toBe(3);
+    expect(own.readings(2).at(-1)?.event).toBe(false);
+    expect(own.now - began).toBe(32_500);
+  });
+
+  test('that restarts gives its transfer sets again by itself, and nothing is asked for twice meanwhile', () => {
+    pair.restartServer().start().run(500);
+    expect(pair.client.ways).toEqual({ reported: 5, polled: 0 });
+    pair.update('TIE_MW', 7);
+    pair.run(200);
+    expect(events(1)).toEqual([7]);
+  });
+
+  test('another list: what was reported for the one before is let go of', () => {
+    pair.command({ type: 'setPoints', points: [LIST[0]] });
+    pair.run(500);
+    expect(pair.detail('transferSets').rows.map(({ cells }) => cells[2])).toEqual(['1']);
+    pair.update('LINE', 1);
+    pair.update('TIE_MW', 3);
+    pair.run(200);
+    expect(events(1)).toEqual([3]);
+    expect(pair.readings(2).filter(({ event }) => event)).toEqual([]);
+  });
+
+  test('without a free transfer set is read, and tried for again', () => {
+    const own = new Both(LIST.slice(0, 5), OFFERS, {
+      server: { transferSets: 1 },
+      client: { setPoints: 3, pollMs: 1000 },
+    });
+    own.start().run(500);
+    expect(own.client.ways).toEqual({ reported: 3, polled: 2 });
+    expect(own.words('noted').join()).toContain('2 points are read, not reported');
+    own.update('ENERGY', 9);
+    own.run(1500);
+    expect(own.last(4)).toMatchObject({ raw: 9, event: false });
+  });
+
+  test('with another bilateral table is asked for nothing', () => {
+    const own = new Both([...LIST], OFFERS, {
+      client: { bilateralTable: 'OTHER' },
+      server: { bilateralTable: 'TABLE-7' },
+    });
+    own.start().run(500);
+    const last = own.news.filter((one) => one.type === 'communication').at(-1);
+    expect(last).toMatchObject({ state: 'silent', words: 'the peer has the bilateral table TABLE-7, ours is OTHER' });
+    expect(own.readings(1)).toEqual([]);
+  });
+
+  test('is refused without the password, and taken with it', () => {
+    const server = { password: 'open sesame' };
+    const without = new Both([...LIST], OFFERS, { server }).start().run(500);
+    expect(without.news.some((one) => one.type === 'communication' && one.state === 'answering')).toBe(false);
+    const withIt = new Both([...LIST], OFFERS, { server, client: server }).start().run(500);
+    expect(withIt.client.ways.reported).toBe(5);
+  });
+});
+
+describe('controls', () => {
+  test('what has to be selected is selected, then operated', () => {
+    pair.control('HALVIX/TRIP', 'output', { operation: 'trip' });
+    expect(pair.steps()).toEqual(['selectSent', 'selected', 'operateSent', 'operated']);
+    const [asked] = pair.told.filter((one) => one.type === 'control');
+    expect(asked).toMatchObject({ phase: 'operate', items: [{ kind: 'output', on: false }] });
+  });
+
+  test('the others at once, and set points as they are', () => {
+    pair.control('HALVIX/LAMP', 'output', { operation: 'latchOn' });
+    expect(pair.steps()).toEqual(['operateSent', 'operated']);
+    pair.control('HALVIX/LIMIT', 'setpoint', { counts: 12.5 });
+    pair.control('HALVIX/STEPS', 'setpoint', { counts: 4 });
+    const asked = pair.told.filter((one) => one.type === 'control').map(({ items }) => items[0].counts);
+    expect(asked).toEqual([null, 12.5, 4]);
+  });
+
+  test('a select runs out, and is for one association alone', () => {
+    const own = new Both([...LIST], OFFERS, { server: { selectMs: 2000 } }).start().run(200);
+    own.control('HALVIX/TRIP', 'output', { operation: 'trip', mode: 'selectOnly' });
+    expect(own.steps()).toEqual(['selectSent', 'selected']);
+    const other = new Both([LIST[5]], OFFERS);
+    [other.server, other.peer] = [own.server, 50];
+    other.start().run(100);
+    other.control('HALVIX/TRIP', 'output', { operation: 'trip' });
+    expect(other.steps().at(-1)).toContain('select: not to be had at the moment');
+    expect(own.told.concat(other.told).filter((one) => one.type === 'control')).toEqual([]);
+  });
+
+  test('what its device says comes back', () => {
+    pair.onControl = ({ token }) => ({
+      ...{ type: 'controlResult', token },
+      outcomes: [{ result: 'refused', status: 7, protocol: 'x', refusal: 'outOfRange' }],
+    });
+    pair.control('HALVIX/LIMIT', 'setpoint', { counts: 99 });
+    expect(pair.steps().at(-1)).toBe('refused: HALVIX/LIMIT: the value is not valid');
+  });
+});
+
+describe('what the agreement does not name', () => {
+  test('does not exist, whatever service asks for it', () => {
+    const own = new Both([listed(1, 'analog', 'HALVIX/SECRET')], OFFERS).start().run(500);
+    expect(own.client.ways).toEqual({ reported: 0, polled: 1 });
+    const unreadable = own.news.filter((one) => one.type === 'unreadable').at(-1);
+    expect(unreadable).toMatchObject({ points: [1], words: 'HALVIX/SECRET: no such object' });
+    own.control('HALVIX/SECRET', 'output', { operation: 'close' });
+    expect(own.steps().at(-1)).toBe('refused: HALVIX/SECRET: no such object');
+    own.control('HALVIX/TIE_MW', 'output', { operation: 'close' });
+    expect(own.steps().at(-1)).toBe('refused: HALVIX/TIE_MW: access denied');
+  });
+
+  test('a survey finds what there is, and nothing of the protocol’s own', () => {
+    pair.update('TIE_MW', 5);
+    pair.command({ type: 'survey', id: 's' });
+    pair.run(1000);
+    const found = pair.news.find((one) => one.type === 'surveyed')?.found ?? [];
+    expect(found.map(({ kind, address }) => `${kind} ${address}`)).toEqual([
+      'doubleBit HALVIX/BREAKER',
+      'analog HALVIX/ENERGY',
+      'output HALVIX/LAMP',
+      'analog HALVIX/LIMIT',
+      'doubleBit HALVIX/LINE',
+      'analog HALVIX/STEPS',
+      'analog HALVIX/TIE_MW',
+      'output HALVIX/TRIP',
+      'analog HZ',
+    ]);
+    expect(found.find(({ address }) => address === 'HALVIX/TIE_MW')).toMatchObject({ value: 5, said: 'valid' });
+  });
+});
