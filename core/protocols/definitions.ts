@@ -14,6 +14,10 @@ import { modbus } from './modbus/definition.ts';
 import * as modbusOrder from './modbus/order.ts';
 import * as modbusPoints from './modbus/points.ts';
 import * as modbusSettings from './modbus/settings.ts';
+import { tase2 } from './tase2/definition.ts';
+import * as taseOrder from './tase2/order.ts';
+import * as tasePoints from './tase2/points.ts';
+import * as taseSettings from './tase2/settings.ts';
 import { supervision, settings as supervisionSettings } from './supervision/definition.ts';
 import * as supervisionPoints from './supervision/points.ts';
 
@@ -23,7 +27,7 @@ import * as supervisionPoints from './supervision/points.ts';
  */
 
 /** The first is what every link carried before it said so. */
-const DEFINITIONS = { dnp3, modbus, iec61850, supervision } as const;
+const DEFINITIONS = { dnp3, modbus, iec61850, tase2, supervision } as const;
 export type ProtocolCode = keyof typeof DEFINITIONS;
 export const PROTOCOLS = Object.keys(DEFINITIONS) as [ProtocolCode, ...ProtocolCode[]];
 export const [FIRST_PROTOCOL] = PROTOCOLS;
@@ -34,33 +38,43 @@ export const devicePart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.masterSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.clientSettings }),
   z.object({ protocol: z.literal('iec61850'), settings: iecSettings.clientSettings }),
+  z.object({ protocol: z.literal('tase2'), settings: taseSettings.clientSettings }),
   z.object({ protocol: z.literal('supervision'), settings: supervisionSettings }),
 ]);
 export const outboundPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('dnp3'), settings: dnp3Settings.outstationSettings }),
   z.object({ protocol: z.literal('modbus'), settings: modbusSettings.serverSettings }),
   z.object({ protocol: z.literal('iec61850'), settings: iecSettings.serverSettings }),
+  z.object({ protocol: z.literal('tase2'), settings: taseSettings.serverSettings }),
 ]);
 export const pointAt = z.discriminatedUnion('protocol', [
   dnp3Points.pointAtSchema,
   modbusPoints.pointAtSchema,
   iecPoints.pointAtSchema,
+  tasePoints.pointAtSchema,
   supervisionPoints.pointAtSchema,
 ]);
 export const draftPointAt = z.discriminatedUnion('protocol', [
   dnp3Points.draftAtSchema,
   modbusPoints.draftAtSchema,
   iecPoints.draftAtSchema,
+  tasePoints.draftAtSchema,
   supervisionPoints.draftAtSchema,
 ]);
 export const targetPointAt = z.discriminatedUnion('protocol', [
   dnp3Points.targetAtSchema,
   modbusPoints.targetAtSchema,
   iecPoints.targetAtSchema,
+  tasePoints.targetAtSchema,
 ]);
 
 /** What people may ask of a device beyond its points, in any protocol. */
-export const orderSchema = z.union([dnp3Order.orderSchema, modbusOrder.orderSchema, iecOrder.orderSchema]);
+export const orderSchema = z.union([
+  dnp3Order.orderSchema,
+  modbusOrder.orderSchema,
+  iecOrder.orderSchema,
+  taseOrder.orderSchema,
+]);
 
 export type DeviceSettings = z.infer<typeof devicePart>['settings'];
 export type OutboundSettings = z.infer<typeof outboundPart>['settings'];

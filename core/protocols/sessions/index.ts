@@ -5,6 +5,7 @@ import * as iec61850 from '../iec61850/sessions.ts';
 import * as modbus from '../modbus/sessions.ts';
 import type { ServerSide } from '../server.ts';
 import type { SourceSide } from '../source.ts';
+import * as tase2 from '../tase2/sessions.ts';
 import * as supervision from '../supervision/sessions.ts';
 
 /*
@@ -19,18 +20,21 @@ const CLIENTS: Record<ProtocolCode, unknown> = {
   dnp3: dnp3.client,
   modbus: modbus.client,
   iec61850: iec61850.client,
+  tase2: tase2.client,
   supervision: null,
 };
 const SERVERS: Record<ProtocolCode, unknown> = {
   dnp3: dnp3.server,
   modbus: modbus.server,
   iec61850: iec61850.server,
+  tase2: tase2.server,
   supervision: null,
 };
 const SOURCES: Record<ProtocolCode, unknown> = {
   dnp3: null,
   modbus: null,
   iec61850: null,
+  tase2: null,
   supervision: supervision.source,
 };
 
