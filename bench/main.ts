@@ -11,7 +11,12 @@ import { GateStation, RepeaterHut, ValveLogger } from './plants/stations.ts';
 import type { FramingName } from '@halvix/core/protocols/modbus';
 import { EnergyMeter, FlowComputer, TransformerMonitor } from './plants/instruments.ts';
 import { ServerStandIn, type MappedPlant } from './modbus/server.ts';
-import { ClientCentre } from './iec61850/centre.ts';
+import { IEC_61850 } from './iec61850/centre.ts';
+import { ClientCentre } from './mms/centre.ts';
+import { Neighbour } from './plants/neighbour.ts';
+import { NORTHMARK_DOMAIN, OUR_DOMAIN, TABLE } from './scenario/tase2.ts';
+import { tase2 } from './tase2/centre.ts';
+import { PeerStandIn } from './tase2/peer.ts';
 import { IedStandIn } from './iec61850/ied.ts';
 import { BayIed, ParkController } from './plants/modelled.ts';
 import { bayFile, parkFile } from './scenario/sclfiles.ts';
@@ -51,6 +56,9 @@ const settings = readSettings(
     HALVIX_BENCH_PARK_PORT: optionalPort,
     /** Our model, which a client looks at; 0: nobody does. */
     HALVIX_BENCH_MODEL_PORT: optionalPort,
+    /** Northmark as a server, and our own agreement, which it asks for; 0: without them. */
+    HALVIX_BENCH_NORTHMARK_PORT: optionalPort,
+    HALVIX_BENCH_AGREEMENT_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -163,13 +171,26 @@ if (parkPort > 0) {
   };
   modelled.push(new IedStandIn(settings, link, new ParkController(now, Math.random)));
 }
-const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled];
+const { HALVIX_BENCH_NORTHMARK_PORT: northmarkPort, HALVIX_BENCH_AGREEMENT_PORT: agreementPort } = ports;
+const neighbours: PeerStandIn[] = [];
+if (northmarkPort > 0) {
+  const link = new ListeningLink(host, 'NMK', "Northmark's port", northmarkPort);
+  const of = { code: 'NMK', name: 'Northmark', station: 'NMK', domain: NORTHMARK_DOMAIN, bilateralTable: TABLE };
+  neighbours.push(new PeerStandIn(of, link, new Neighbour(now, Math.random)));
+}
+const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled, ...neighbours];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);
 const ambry = centre('AMB', 'Ambry', ports.HALVIX_BENCH_AMBRY_PORT, 101);
 const model =
-  modelPort > 0 ? [new ClientCentre({ code: 'QSM', name: 'Quillstone, by model', host, port: modelPort })] : [];
+  modelPort > 0
+    ? [new ClientCentre({ code: 'QSM', name: 'Quillstone, by model', host, port: modelPort }, IEC_61850)]
+    : [];
+const agreed =
+  agreementPort > 0
+    ? [new ClientCentre({ code: 'NMC', name: 'Northmark', host, port: agreementPort }, tase2(OUR_DOMAIN))]
+    : [];
 
 const control = serveControl(
   host,
@@ -177,19 +198,19 @@ const control = serveControl(
   {
     devices: new Map(devices.map((one) => [one.code, one])),
     links: new Map([...new Set(devices.map(({ link }) => link))].map((link) => [link.code, link])),
-    centres: new Map([quillstone, ambry, ...model].map((one) => [one.code, one])),
+    centres: new Map([quillstone, ambry, ...model, ...agreed].map((one) => [one.code, one])),
   },
   (error) => {
     process.stderr.write(`the bench cannot listen on ${host}:${ports.HALVIX_BENCH_PORT}: ${error.message}\n`);
     process.exit(1);
   },
 );
-for (const one of [f1, ...more, ...stations, ...servers, ...modelled]) await one.power(true);
-for (const one of [quillstone, ...model]) one.power(true);
+for (const one of [f1, ...more, ...stations, ...servers, ...modelled, ...neighbours]) await one.power(true);
+for (const one of [quillstone, ...model, ...agreed]) one.power(true);
 
 for (const signal of ['SIGTERM', 'SIGINT'] as const)
   process.on(signal, () => {
-    for (const one of [quillstone, ambry, ...model]) one.power(false);
+    for (const one of [quillstone, ambry, ...model, ...agreed]) one.power(false);
     control.close();
     void Promise.all(devices.map((one) => one.power(false))).then(() => process.exit(0));
     setTimeout(() => process.exit(0), 1000);

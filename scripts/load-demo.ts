@@ -29,6 +29,8 @@ const settings = readSettings(
     HALVIX_BENCH_BAY_PORT: optionalPort,
     HALVIX_BENCH_PARK_PORT: optionalPort,
     HALVIX_BENCH_MODEL_PORT: optionalPort,
+    HALVIX_BENCH_NORTHMARK_PORT: optionalPort,
+    HALVIX_BENCH_AGREEMENT_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
   }),
@@ -56,6 +58,8 @@ if ((await newestRevision(database)) === null) {
     bay: settings.value.HALVIX_BENCH_BAY_PORT,
     park: settings.value.HALVIX_BENCH_PARK_PORT,
     model: settings.value.HALVIX_BENCH_MODEL_PORT,
+    northmark: settings.value.HALVIX_BENCH_NORTHMARK_PORT,
+    agreement: settings.value.HALVIX_BENCH_AGREEMENT_PORT,
     quillstone: settings.value.HALVIX_BENCH_QUILLSTONE_PORT,
     ambry: settings.value.HALVIX_BENCH_AMBRY_PORT,
   });

@@ -6,6 +6,7 @@ import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type NumberedPoint } from './feederrelay.ts';
 import { ENERGY_METER, FLOW_COMPUTER, METER_UNITS, TRANSFORMER_MONITOR, type ModbusPoint } from './modbus.ts';
 import { BAY_POINTS, PARK_POINTS, type ModelPoint } from './iec61850.ts';
+import { NORTHMARK_DOMAIN, NORTHMARK_POINTS, OUR_DOMAIN, TABLE } from './tase2.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
 export interface DemoPorts {
@@ -22,6 +23,9 @@ export interface DemoPorts {
   bay?: number;
   park?: number;
   model?: number;
+  /** A neighbour's centre, and the port of our agreement with it; absent: the demo without them. */
+  northmark?: number;
+  agreement?: number;
   quillstone: number;
   ambry: number;
 }
@@ -37,6 +41,8 @@ export const DEMO_PORTS = {
   bay: 10201,
   park: 10202,
   model: 10102,
+  northmark: 10301,
+  agreement: 10103,
   quillstone: 20100,
   ambry: 20101,
 };
@@ -245,6 +251,43 @@ function modelMappings(): unknown[] {
   return [...relay, ...flow];
 }
 
+/** Northmark as a device: what its agreement lets us see, and operate. */
+function neighbour(port: number): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
+  const points = NORTHMARK_POINTS.map(({ kind, at, name, unit, states, operations, setting, feedback }) => ({
+    ...{ kind, at: { protocol: 'tase2', domain: NORTHMARK_DOMAIN, name: at.name }, name, unit },
+    ...(states && kind !== 'output' ? { states } : {}),
+    ...(kind === 'output'
+      ? { states, control: { operations, onMs: 100, offMs: 0, ...(feedback ? { feedback } : {}) } }
+      : {}),
+    ...(setting ? { setting } : {}),
+  }));
+  return {
+    stations: [{ code: 'NMK', name: 'Northmark', description: 'control centre of the neighbour' }],
+    links: [
+      {
+        ...{ code: 'NMK-WAN', name: 'Line to Northmark', type: 'tcpClient', protocol: 'tase2' },
+        ...{ host: '127.0.0.1', port },
+      },
+    ],
+    devices: [
+      {
+        ...{ code: 'NMK', name: 'Northmark', description: 'by agreement', station: 'NMK', link: 'NMK-WAN' },
+        ...{ protocol: 'tase2', settings: { domain: NORTHMARK_DOMAIN, bilateralTable: TABLE }, points },
+      },
+    ],
+  };
+}
+
+/** What Northmark has of us: the feeder at the tie. */
+const AGREED = FEEDER_RELAY.filter(
+  ({ kind, index }) =>
+    (kind === 'binary' && index < 6) || (kind === 'analog' && index < 8) || (kind === 'output' && index === 0),
+);
+const agreedMappings = (): unknown[] =>
+  AGREED.map(({ kind, index }) =>
+    mappingTo({ device: 'HLM-F1', kind, at: dnp3At(index) }, 'tase2', kind, index, 'engineering', { prefix: 'HLM_F1' }),
+  );
+
 /**
  * The demo's configuration: relay HLM-F1, mapped whole and unchanged to Quillstone and to Ambry; with ports for them,
  * the stations on the radio channel and the logger, and what speaks Modbus.
@@ -287,6 +330,12 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
   const { bay, park, model } = ports;
   const models = bay && park && registers.devices.length > 0 ? modelStations(bay, park) : none;
+  const beyond = ports.northmark ? neighbour(ports.northmark) : none;
+  const byAgreement = {
+    ...{ code: 'NMC', name: 'neighbour', centre: 'Northmark', protocol: 'tase2', link: 'NMC' },
+    ...{ allowFrom: [...LOOPBACK_ONLY], settings: { domain: OUR_DOMAIN, bilateralTable: TABLE } },
+    mappings: agreedMappings(),
+  };
   const centres = [
     { code: 'QST', centre: 'Quillstone' },
     { code: 'AMB', centre: 'Ambry' },
@@ -296,6 +345,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
     ...small.devices,
     ...registers.devices,
     ...models.devices,
+    ...(ports.northmark ? [{ code: 'NMK', name: 'Northmark' }] : []),
   ] as {
     code: string;
     name: string;
@@ -316,12 +366,15 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       { code: 'HLM', name: 'Hollowmere', description: '33/11 kV substation' },
       ...small.stations,
       ...registers.stations,
+      ...beyond.stations,
     ],
     links: [
       { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
       ...small.links,
       ...registers.links,
       ...models.links,
+      ...beyond.links,
+      ...(ports.agreement ? [port('NMC', 'Northmark', ports.agreement, 'tase2')] : []),
       ...(model ? [port('QSM', 'Quillstone, by model', model, 'iec61850')] : []),
       port('QST', 'Quillstone', ports.quillstone),
       port('AMB', 'Ambry', ports.ambry),
@@ -340,12 +393,14 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       ...small.devices,
       ...registers.devices,
       ...models.devices,
+      ...beyond.devices,
       ...(registers.devices.length > 0 ? [supervision] : []),
     ],
     outbounds: [
       outbound('QST', 'centre', 'Quillstone', 100),
       outbound('AMB', 'standby', 'Ambry', 101),
       ...(model ? [byModel] : []),
+      ...(ports.agreement ? [byAgreement] : []),
     ],
   });
 }

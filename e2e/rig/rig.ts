@@ -29,7 +29,14 @@ export class Rig {
   static async make(
     name: string,
     server: { port: number; password: string },
-    { moreRelays = 0, stations = false, modbus = false, models = false, logs = dataFolder(`test-logs/${name}`) } = {},
+    {
+      moreRelays = 0,
+      stations = false,
+      modbus = false,
+      models = false,
+      peers = false,
+      logs = dataFolder(`test-logs/${name}`),
+    } = {},
   ): Promise<Rig> {
     const [
       web,
@@ -47,12 +54,15 @@ export class Rig {
       bay,
       park,
       model,
+      northmark,
+      agreement,
       ...more
-    ] = await freePorts(15 + moreRelays);
+    ] = await freePorts(17 + moreRelays);
     const small = {
       ...(stations ? { radio, logger } : {}),
       ...(modbus || models ? { flow, monitor, meters } : {}),
       ...(models ? { bay, park, model } : {}),
+      ...(peers ? { northmark, agreement } : {}),
     };
     const ports = { web, engine, bench, relay, relay2, quillstone, ambry, ...small, postgres: server.port };
     const database = `${name}_${process.pid}_${Date.now()}`;

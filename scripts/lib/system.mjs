@@ -17,11 +17,13 @@ export const DEMO_PORTS = {
   bay: 10201,
   park: 10202,
   model: 10102,
+  northmark: 10301,
+  agreement: 10103,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, northmark?: number, agreement?: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
@@ -49,6 +51,8 @@ export class System {
       ...(ports.bay ? { HALVIX_BENCH_BAY_PORT: String(ports.bay) } : {}),
       ...(ports.park ? { HALVIX_BENCH_PARK_PORT: String(ports.park) } : {}),
       ...(ports.model ? { HALVIX_BENCH_MODEL_PORT: String(ports.model) } : {}),
+      ...(ports.northmark ? { HALVIX_BENCH_NORTHMARK_PORT: String(ports.northmark) } : {}),
+      ...(ports.agreement ? { HALVIX_BENCH_AGREEMENT_PORT: String(ports.agreement) } : {}),
       ...(ports.meters ? { HALVIX_BENCH_METERS_PORT: String(ports.meters) } : {}),
       // Away from the demo's ports, in tests, the logger has faster days.
       ...(ports.logger && ports.logger !== DEMO_PORTS.logger

@@ -1,0 +1,108 @@
+import type { ControlOutcome } from '@halvix/core/protocols';
+import { serverSettings, TaseServer } from '@halvix/core/protocols/tase2';
+import { clock } from '@halvix/wire';
+import type { BenchLink } from '../link.ts';
+import type { Plant, Refusal } from '../plants/plant.ts';
+import type { PeerPoint } from '../scenario/tase2.ts';
+import { StandIn, type StandInSettings } from '../standin.ts';
+
+export interface PeerSettings extends StandInSettings {
+  domain: string;
+  bilateralTable: string;
+}
+
+/** The one client that its link lets in. */
+const PEER = 1;
+const REFUSALS: Record<Refusal, NonNullable<ControlOutcome['refusal']>> = {
+  local: 'local',
+  blocked: 'interlocked',
+  notSupported: 'notSupported',
+  outOfRange: 'outOfRange',
+};
+
+/** A neighbour's centre as the server of an agreement: what it names is what we see. */
+export class PeerStandIn extends StandIn<PeerPoint> {
+  protected readonly protocol = 'tase2';
+  protected readonly address;
+  private readonly server: TaseServer;
+  private readonly shown = new Map<string, number>();
+  private wakes: NodeJS.Timeout | null = null;
+
+  constructor({ domain, bilateralTable, ...settings }: PeerSettings, link: BenchLink, plant: Plant<PeerPoint>) {
+    super(settings, link, plant);
+    this.address = domain;
+    const points = plant.points.map(({ kind, at }) => ({ kind, at, deadband: 0 }));
+    this.server = new TaseServer(serverSettings.parse({ domain, bilateralTable }), points, clock.now());
+  }
+
+  protected indexOf(point: PeerPoint): number {
+    return this.plant.points.filter(({ kind }) => kind === point.kind).indexOf(point);
+  }
+
+  up(): void {
+    this.server.command({ type: 'came', peer: PEER }, clock.now());
+    this.flush();
+  }
+  down(): void {
+    this.server.command({ type: 'went', peer: PEER }, clock.now());
+    this.flush();
+  }
+  data(octets: Uint8Array): void {
+    this.heard();
+    this.server.command({ type: 'octets', peer: PEER, octets }, clock.now());
+    this.flush();
+  }
+  protected begin(): void {
+    this.show();
+  }
+  protected end(): void {
+    if (this.wakes !== null) clearTimeout(this.wakes);
+    this.wakes = null;
+  }
+
+  private flush(): void {
+    for (const effect of this.server.take()) {
+      if (effect.type === 'send') this.say(effect.octets);
+      else if (effect.type === 'hangUp') this.link.cut();
+      else if (effect.type === 'control') {
+        const { token, items } = effect;
+        const outcomes = items.map((item): ControlOutcome => {
+          const point = this.plant.points.find(({ at }) => at.name === item.address);
+          const operation = item.on === undefined ? item.operation : item.on ? 'close' : 'trip';
+          const order = { operation, counts: item.counts, onMs: 0, offMs: 0, count: 1 };
+          const refusal = point ? this.plant.operate(point.key, order, clock.now(), true) : 'notSupported';
+          if (refusal !== null) return { result: 'refused', status: 0, protocol: 'plant', refusal: REFUSALS[refusal] };
+          this.operations++;
+          this.tickAtMove();
+          return { result: 'done', status: null, protocol: null };
+        });
+        this.server.command({ type: 'controlResult', token, outcomes }, clock.now());
+        this.show();
+      }
+    }
+    if (this.wakes !== null) clearTimeout(this.wakes);
+    const { deadline } = this.server;
+    this.wakes =
+      deadline === null || !this.on
+        ? null
+        : setTimeout(
+            () => {
+              this.server.wake(clock.now());
+              this.flush();
+            },
+            Math.max(1, deadline - clock.now()),
+          );
+  }
+
+  protected show(): void {
+    const now = clock.now();
+    const updates = this.plant.points.flatMap((point) => {
+      const value = Number(this.valueOf(point));
+      if (this.shown.get(point.key) === value) return [];
+      this.shown.set(point.key, value);
+      return [{ kind: point.kind, at: point.at, value, quality: 0, time: now }];
+    });
+    if (updates.length > 0) this.server.command({ type: 'update', updates }, now);
+    this.flush();
+  }
+}

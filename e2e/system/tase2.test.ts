@@ -1,0 +1,182 @@
+import { execFile } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { messagesOf } from '../../core/protocols/mms/trials/messages.ts';
+import { SERVICES } from '../../core/protocols/mms/wire/services.ts';
+import { Both, listed, offered } from '../../core/protocols/tase2/trials/both.ts';
+import { streamOf } from '../rig/capture.ts';
+import { Rig } from '../rig/rig.ts';
+
+/* A neighbour with whom we have an agreement, as the server of his and as the client of ours. */
+const run = promisify(execFile);
+
+test('a dissector reads whole sessions of client and server, and agrees on each message', async () => {
+  const offers = [
+    offered('analog', 'TIE_MW', 'RealQTimeTag'),
+    offered('doubleBit', 'BREAKER', 'State'),
+    offered('counter', 'ENERGY', 'DiscreteExtended'),
+    offered('analog', 'HZ', 'RealQTimeTagExtended', { scope: 'centre' }),
+    offered('output', 'TRIP', 'Command', { select: true }),
+    offered('setpoint', 'LIMIT', 'SetpointReal'),
+  ];
+  const list = [
+    listed(1, 'analog', 'HALVIX/TIE_MW'),
+    listed(2, 'doubleBit', 'HALVIX/BREAKER'),
+    listed(3, 'counter', 'HALVIX/ENERGY'),
+    listed(4, 'analog', 'HZ'),
+    listed(5, 'analog', 'HALVIX/NONE', 'poll'),
+  ];
+  const pair = new Both(list, offers, { client: { integrityMs: 1000 } }).start().run(500);
+  pair.update('TIE_MW', 41.5);
+  pair.update('BREAKER', 2);
+  pair.update('HZ', 49.98);
+  pair.run(2500);
+  pair.control('HALVIX/TRIP', 'output', { operation: 'trip' });
+  pair.control('HALVIX/LIMIT', 'setpoint', { counts: 7 });
+  pair.control('HALVIX/NONE', 'output', { operation: 'trip' });
+  pair.command({ type: 'survey', id: 's' });
+  pair.run(1000);
+  pair.command({ type: 'setPoints', points: list.slice(0, 1) });
+  pair.run(1000);
+  const sent = pair.sent.map(({ octets, fromClient }) => ({ octets, fromCaller: fromClient }));
+  const { requests, responses, reports } = messagesOf(sent);
+  const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'tase2.pcap');
+  writeFileSync(file, streamOf(sent, 102));
+  const fields = async (filter: string, ...names: string[]): Promise<string[][]> => {
+    const args = ['-r', file, '-Y', filter, '-T', 'fields', ...names.flatMap((name) => ['-e', name])];
+    const { stdout } = await run('tshark', args, { maxBuffer: 1 << 26 });
+    return stdout
+      .split('\n')
+      .slice(0, -1)
+      .map((line) => line.split('\t'));
+  };
+  const wrong = await fields('_ws.malformed || _ws.expert.severity >= 0x600000', 'frame.number', '_ws.expert.message');
+  expect(wrong).toEqual([]);
+  expect(reports.length).toBeGreaterThan(3);
+  const flat = async (filter: string, name: string): Promise<number[]> =>
+    (await fields(filter, name)).flatMap(([text]) => text.split(',').map(Number));
+  const invokes = await flat('mms.confirmed_RequestPDU_element', 'mms.invokeID');
+  expect(invokes).toEqual(requests.map(({ invoke }) => invoke));
+  const services = await flat('mms.confirmed_RequestPDU_element', 'mms.confirmedServiceRequest');
+  expect(services).toEqual(requests.map(({ service }) => SERVICES[service].tag));
+  const answers = await flat('mms.confirmed_ResponsePDU_element', 'mms.confirmedServiceResponse');
+  expect(answers).toEqual(responses.map(({ service }) => SERVICES[service].tag));
+  const values = await flat('mms.unconfirmed_PDU_element', 'mms.listOfAccessResult');
+  expect(values).toEqual(reports);
+});
+
+describe('the system', () => {
+  let rig: Rig;
+  beforeAll(async () => {
+    rig = await (await Rig.make('tase2', inject('postgres'), { peers: true })).start();
+    await rig.until('Northmark answers', async () => (await rig.hop('device', 'NMK'))?.state === 'answering', 30_000);
+    await rig.until('Northmark has ours', async () => (await seen('VBU/HLM_F1_AN1')) !== undefined, 30_000);
+  });
+  afterAll(() => rig.stop());
+
+  interface Seen {
+    address: string;
+    value: number;
+    quality: number;
+    event: boolean;
+  }
+  const seen = async (address: string): Promise<Seen | undefined> =>
+    (await rig.bench<Seen[]>('GET', '/centres/NMC/points')).find((one) => one.address === address);
+  const latest = async (name: string): Promise<Record<string, number> | undefined> => {
+    const [row] = await rig.sql`
+      select raw, value, quality from latest join point_identity on id = point_id
+      where device = 'NMK' and address = ${`NMK/${name}`}`;
+    return row;
+  };
+  const operations = async (): Promise<number> =>
+    (await rig.bench<{ operations: number }>('GET', '/devices/NMK')).operations;
+  async function order(name: string, operation: string, counts: number | null) {
+    const address = `NMK/${name}`;
+    const [{ id: point }] = await rig.sql`
+      select id from point_identity where device = 'NMK' and address = ${address}`;
+    const id = randomUUID();
+    await rig.sql`
+      insert into command (id, point_id, device, address, operation, counts, mode, on_ms, off_ms, count, requested_by,
+        state, requested, expires)
+      values (${id}, ${point}, 'NMK', ${address}, ${operation}, ${counts}, 'selectOperate', 0, 0, 1, 'test',
+        'requested', ${new Date()}, ${new Date(Date.now() + 10_000)})`;
+    await rig.sql.notify('halvix_command', id);
+    const row = async (): Promise<Record<string, unknown>> =>
+      (await rig.sql`select * from command where id = ${id}`)[0];
+    await rig.until('the command has ended', async () => (await row()).ended !== null, 20_000);
+    return row();
+  }
+
+  test('all that the agreement names is good, reported, and read by nobody', async () => {
+    await rig.until('it is whole', async () => {
+      const [row] = await rig.sql`
+        select count(*)::int as count from latest join point_identity on id = point_id
+        where device = 'NMK' and quality = 0`;
+      return row.count === 10;
+    });
+    const { counters } = await rig.hop('device', 'NMK');
+    expect(counters).toMatchObject({ unusable: 0, errors: 0 });
+    expect((counters as { reports: number }).reports).toBeGreaterThan(0);
+  });
+
+  test('a change at the neighbour is stored here, and one here is seen there, within two seconds', async () => {
+    await rig.bench('PUT', '/devices/NMK/points/binary/1', { value: 1 });
+    const took = await rig.until('the alarm is here', async () => (await latest('NET_ALARM'))?.raw === 1);
+    expect(took).toBeLessThan(2000);
+    await rig.bench('DELETE', '/devices/NMK/points/binary/1');
+    await rig.force('analog', 7, 4321);
+    const there = await rig.until('the value is there', async () => {
+      const one = await seen('VBU/HLM_F1_AN8');
+      return one !== undefined && one.event && Math.abs(one.value) > 0 && (one.quality & 4) !== 0;
+    });
+    expect(there).toBeLessThan(2000);
+    await rig.release('analog', 7);
+  });
+
+  test('the neighbour’s breaker is operated by check-back, and a set point beyond his limits is refused', async () => {
+    const before = await operations();
+    expect(await order('TIE_CB_CMD', 'trip', null)).toMatchObject({ state: 'confirmed' });
+    await rig.until('it is open', async () => (await latest('TIE_CB'))?.raw === 1);
+    expect(await order('TIE_CB_CMD', 'close', null)).toMatchObject({ state: 'confirmed' });
+    expect(await operations()).toBe(before + 2);
+    expect(await order('TIE_SCHED', 'set', 9.5)).toMatchObject({ state: expect.stringMatching(/confirmed|operated/) });
+    expect(await operations()).toBe(before + 3);
+    await rig.until('the flow follows', async () => Math.abs(((await latest('TIE_MW'))?.value ?? 0) - 9.5) < 1);
+  });
+
+  test('he operates our relay through the agreement, and its refusal comes back', async () => {
+    const control = (operation: string): Promise<{ step: string; words?: string }[]> =>
+      rig.bench('POST', '/centres/NMC/controls', { reference: 'VBU/HLM_F1_CMD1', operation });
+    const relay = async (): Promise<number> =>
+      (await rig.bench<{ operations: number }>('GET', '/devices/HLM-F1')).operations;
+    const before = await relay();
+    const steps = (await control('trip')).map(({ step }) => step);
+    expect(steps).toEqual(['selectSent', 'selected', 'operateSent', 'operated']);
+    expect(await relay()).toBe(before + 1);
+    await rig.force('binary', 6, 0);
+    expect((await control('close')).at(-1)).toMatchObject({ step: 'refused' });
+    expect(await relay()).toBe(before + 1);
+    await rig.release('binary', 6);
+  });
+
+  test('what the agreement does not name is not there for him', async () => {
+    const points = await rig.bench<Seen[]>('GET', '/centres/NMC/points');
+    expect(points.map(({ address }) => address).filter((one) => !/^VBU\/HLM_F1_(ST|AN|CMD)\d+$/.test(one))).toEqual([]);
+    // What is operated has no value to be seen.
+    expect(points.length).toBe(14);
+  });
+
+  test('a neighbour that restarts is taken up by itself, with his transfer sets', async () => {
+    await rig.bench('PUT', '/devices/NMK/power', { on: false });
+    await rig.until('he is silent', async () => (await rig.hop('device', 'NMK')).state === 'silent', 30_000);
+    await rig.bench('PUT', '/devices/NMK/power', { on: true });
+    await rig.until('he answers', async () => (await rig.hop('device', 'NMK')).state === 'answering', 30_000);
+    await rig.bench('PUT', '/devices/NMK/points/binary/1', { value: 1 });
+    await rig.until('the alarm is here', async () => (await latest('NET_ALARM'))?.raw === 1);
+    await rig.bench('DELETE', '/devices/NMK/points/binary/1');
+  });
+});
