@@ -1,6 +1,7 @@
 import { chance, fuzz as fuzzDnp3 } from '../../core/protocols/dnp3/trials/fuzz.ts';
 import { fuzz as fuzzModels } from '../../core/protocols/iec61850/trials/fuzz.ts';
 import { fuzz as fuzzMms } from '../../core/protocols/mms/trials/fuzz.ts';
+import { fuzz as fuzzAgreements } from '../../core/protocols/tase2/trials/fuzz.ts';
 import { fuzz as fuzzModbus } from '../../core/protocols/modbus/trials/fuzz.ts';
 
 /*
@@ -20,14 +21,14 @@ const heap = (): number => {
   globalThis.gc?.();
   return process.memoryUsage().heapUsed / 2 ** 20;
 };
-const OTHERS = [fuzzModbus, fuzzMms, fuzzModels] as const;
+const OTHERS = [fuzzModbus, fuzzMms, fuzzModels, fuzzAgreements] as const;
 let [done, frames, longest] = [0, 0, 0];
 const problems: string[] = [];
 let first: number | null = null;
 for (let share = 0; done < streams; share++) {
-  const turn = share % 4;
-  // A session of models says more than the others: fewer of them take as long.
-  const own = Math.min(turn === 3 ? SHARE / 10 : SHARE, streams - done);
+  const turn = share % (OTHERS.length + 1);
+  // A session of models or of an agreement says more than the others: fewer of them take as long.
+  const own = Math.min(turn >= 3 ? SHARE / 10 : SHARE, streams - done);
   const clock = (): number => performance.now();
   const report =
     turn === 0

@@ -1,15 +1,14 @@
 import { IecClient } from '../client/client.ts';
-import { mutated, type FuzzReport } from '../../mms/trials/fuzz.ts';
+import type { FuzzReport } from '../../mms/trials/fuzz.ts';
+import { fuzzSessions, type Fuzzed } from '../../mms/trials/sessionfuzz.ts';
+import type { Order } from '../order.ts';
+import type { IecAt, IecTargetAt } from '../points.ts';
 import { IecServer } from '../server/server.ts';
 import { clientSettings, serverSettings } from '../settings.ts';
 import { bayText } from './bayfile.ts';
 import { Both, listed, offered } from './both.ts';
 
-/*
- * Hostile octets against our client and our server of models: what both say to each other over a whole session (model,
- * reports, controls, survey), with octets changed, within an association that is well made most of the time. What must
- * never happen: an exception, a stream that takes long, a control that nobody gave, a value of no number.
- */
+/* Hostile octets against our client and our server of models: over model, reports, controls, survey, and what is asked. */
 
 const OFFERS = [
   offered('binary', 'HLM/GGIO1.Ind1[ST]', 'SPS'),
@@ -66,90 +65,18 @@ function honest(): { octets: Uint8Array; fromClient: boolean }[] {
   return pair.sent;
 }
 
-const MOST_MS = 1000;
-
 export function fuzz(streams: number, random: () => number, clock: () => number): FuzzReport {
-  const report: FuzzReport = { streams: 0, taken: 0, longestMs: 0, problems: [] };
-  const below = (most: number): number => Math.floor(random() * most);
-  const sessions = [honest(), honestGiven()].map((said) =>
-    [true, false].map((fromClient) => said.filter((one) => one.fromClient === fromClient)),
-  );
-  for (let n = 0; n < streams; n++) {
-    const began = clock();
-    const problem = (words: string): void => void report.problems.push(`stream ${n}: ${words}`);
-    let now = Date.UTC(2026, 10, 27, 6);
-    const isServer = n % 2 === 0;
-    const isGiven = n % 4 >= 2;
-    const [client, server] = sessions[isGiven ? 1 : 0];
-    const [offers, points] = isGiven ? [GIVEN.offers, GIVEN.list] : [OFFERS, LIST];
-    const from = isServer ? client : server;
-    const count = below(from.length);
-    const pieces = from.slice(0, count + 1 + below(8)).map(({ octets }, at) => {
-      // What comes before is honest, mostly: then what is within the session is tried.
-      const isHonest = at < count ? random() < 0.98 : random() < 0.2;
-      return isHonest ? octets : mutated(octets, below);
-    });
-    try {
-      if (isServer) {
-        const end = new IecServer(
-          serverSettings.parse({ maxClients: 2, ...(isGiven ? GIVEN.server : {}) }),
-          offers,
-          now,
-        );
-        let controls = 0;
-        const drain = (): void => {
-          for (const effect of end.take()) {
-            if (effect.type === 'send') report.taken++;
-            if (effect.type !== 'control') continue;
-            controls++;
-            const outcomes = effect.items.map(() => ({ result: 'done' as const, status: null, protocol: null }));
-            end.command({ type: 'controlResult', token: effect.token, outcomes }, now);
-          }
-        };
-        end.command({ type: 'came', peer: 1, from: '127.0.0.9' }, now);
-        for (const octets of pieces) {
-          end.command({ type: 'octets', peer: 1, octets }, now);
-          now += below(50);
-          end.wake(now);
-          drain();
-        }
-        end.command({ type: 'went', peer: 1 }, now);
-        drain();
-        if (controls > pieces.length) problem(`${controls} controls of ${pieces.length} messages`);
-      } else {
-        const end = new IecClient(clientSettings.parse({ alsoPollMs: 500 }), now, {
-          ...{ octetMs: 0, remembered: null, points, phase: 1 },
-        });
-        const drain = (): void => {
-          for (const effect of end.take()) {
-            if (effect.type === 'send') report.taken++;
-            if (effect.type !== 'readings') continue;
-            for (const reading of effect.readings) {
-              if (!Number.isFinite(reading.raw)) problem(`a value ${reading.raw}`);
-              effect.carried.words();
-              effect.carried.form(reading);
-              effect.carried.frames(reading);
-            }
-          }
-        };
-        end.start(now);
-        for (const octets of pieces) {
-          end.receiveEvent(octets, now);
-          now += below(50);
-          end.wake(now);
-          drain();
-        }
-        for (const { rows } of end.details) if (rows.length > 1000) problem('more than a thousand rows');
-        end.stop(now);
-        drain();
-      }
-    } catch (error) {
-      problem(error instanceof Error ? (error.stack ?? error.message) : String(error));
-    }
-    const took = clock() - began;
-    report.longestMs = Math.max(report.longestMs, took);
-    if (took > MOST_MS) problem(`${Math.round(took)} ms`);
-    report.streams++;
-  }
-  return report;
+  const points = { octetMs: 0, remembered: null, phase: 1 } as const;
+  const settings = clientSettings.parse({ alsoPollMs: 500 });
+  const kit = (
+    said: ReturnType<typeof honest>,
+    [list, offers]: [typeof LIST, typeof OFFERS],
+    server: object,
+  ): Fuzzed<IecAt, IecTargetAt, Order> => ({
+    said,
+    client: (now) => new IecClient(settings, now, { ...points, points: list }),
+    server: (now) => new IecServer(serverSettings.parse({ maxClients: 2, ...server }), offers, now),
+  });
+  const kits = [kit(honest(), [LIST, OFFERS], {}), kit(honestGiven(), [GIVEN.list, GIVEN.offers], GIVEN.server)];
+  return fuzzSessions(kits, streams, random, clock);
 }
