@@ -307,6 +307,30 @@ describe('editing many', () => {
   });
 });
 
+test.each([
+  ['iec61850', 'HLMB1/XCBR1.Pos.stVal[ST]', 'DI'],
+  ['tase2', 'NMK/NET_ALARM', 'BI'],
+] as const)('a list of %s is taken over by its addresses, which are no numbers', (protocol, address, kind) => {
+  const rows = ['Device\tKind\tAddress\tName', `D1\t${kind}\t${address}\tOne`, `D1\t${kind}\t\tNone`];
+  const table = readTable(rows.join('\n'));
+  if (!table.ok) throw new Error(table.problem);
+  const context = { device: null, kind, devices: new Map([['D1', protocol]]), known: [] };
+  const { counts, problems } = previewTable(table.value, { ...context, kind: 'binary' });
+  expect(counts).toMatchObject({ new: 1, wrong: 1 });
+  expect(problems.map(({ row, words }) => [row, words])).toEqual([[3, 'it has no address']]);
+});
+
+test('no two fields have the same key; what several protocols have is one, and each point asks its own', () => {
+  const keys = POINT_FIELDS.map(({ key }) => key);
+  expect(new Set(keys).size).toBe(keys.length);
+  const way = pointField('way');
+  expect(way.protocols).toEqual(['iec61850', 'tase2']);
+  const point = newPoint('tase2', 'analog', null, 'Tie');
+  const set = way.set(point, 'poll');
+  expect(set.ok && set.value.at).toMatchObject({ protocol: 'tase2', way: 'poll' });
+  expect(way.text(newPoint('dnp3', 'analog', 1, 'x'))).toBe('');
+});
+
 describe('problems of a list', () => {
   const problems = (points: DraftPoint[]): string[] =>
     checkPoints(points, null).map(({ row, field, words: w }) => `${row} ${field}: ${w}`);

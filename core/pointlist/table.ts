@@ -10,7 +10,7 @@ import {
 } from '../protocols/definitions.ts';
 import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
-import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened } from './fields/index.ts';
+import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened, type PointField } from './fields/index.ts';
 
 /** Rows of a table from outside: what a spreadsheet puts on the clipboard, or a file. */
 export interface Table {
@@ -191,8 +191,8 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
   context.known.forEach(({ device, point }, at) => note(device, point, at));
   const used = table.columns.flatMap((key, column) => (key === null || key === 'device' ? [] : [{ key, column }]));
   // The kind first, then what its protocol says of it: what the other cells mean depends on them.
-  const rank = ({ key, field }: { key: string; field: { protocol?: ProtocolCode } }): number =>
-    key === 'kind' ? 0 : field.protocol !== undefined ? 1 : key === 'index' ? 2 : key === 'operations' ? 3 : 4;
+  const rank = ({ key, field }: { key: string; field: Pick<PointField, 'protocols'> }): number =>
+    key === 'kind' ? 0 : field.protocols !== undefined ? 1 : key === 'index' ? 2 : key === 'operations' ? 3 : 4;
   const ordered = used.map((one) => ({ ...one, field: pointField(one.key) })).sort((a, b) => rank(a) - rank(b));
   const deviceColumn = table.columns.indexOf('device');
   const hasIndex = table.columns.includes('index');
@@ -212,7 +212,7 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
     const protocol = devices.get(device) ?? FIRST_PROTOCOL;
     let point = newPoint(protocol, context.kind, null, '-');
     for (const { key, column, field } of ordered) {
-      const places = field.protocol !== undefined;
+      const places = field.protocols !== undefined;
       if (key !== 'kind' && key !== 'index' && !places) continue;
       const text = cells[column] ?? '';
       if (key !== 'index' && text.trim() === '') continue;
@@ -224,17 +224,17 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
       if (set.ok) point = set.value;
       else blame(field.title, text, set.problem);
     }
-    const { number, series, withNumber } = definitionOf(protocol).points;
-    if (number(point.at) === null && !hasIndex)
+    const { isNumbered, number, series, withNumber } = definitionOf(protocol).points;
+    if (isNumbered && !hasIndex && number(point.at) === null)
       point = { ...point, at: withNumber(point.at, nextFree.get(`${device} ${series(point)}`) ?? 0) };
-    else if (number(point.at) === null && problems.length === 0) blame('Address', '', 'it has no address');
     const own = addressOf(point);
+    if (own === '' && problems.length === 0) blame('Address', '', 'it has no address');
     const address = `${device} ${own}`;
     const known = own === '' ? undefined : knownAt.get(address);
     const before = known === undefined ? point : context.known[known].point;
     let next = before;
     for (const { key, column, field } of ordered) {
-      if (key === 'kind' || key === 'index' || (known === undefined && field.protocol !== undefined)) continue;
+      if (key === 'kind' || key === 'index' || (known === undefined && field.protocols !== undefined)) continue;
       let text = cells[column];
       if (text === undefined || (text === '' && known === undefined)) continue;
       // A name with its device before it, unless the point is called so.

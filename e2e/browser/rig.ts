@@ -7,11 +7,12 @@ export async function startRig(
     stations = false,
     modbus = false,
     models = false,
+    peers = false,
     ...options
-  }: { demo?: boolean; stations?: boolean; modbus?: boolean; models?: boolean } = {},
+  }: { demo?: boolean; stations?: boolean; modbus?: boolean; models?: boolean; peers?: boolean } = {},
 ): Promise<Rig> {
   const server = JSON.parse(process.env.HALVIX_TEST_POSTGRES ?? '{}') as { port: number; password: string };
-  return (await Rig.make(name, server, { stations, modbus, models })).start({ web: true, ...options });
+  return (await Rig.make(name, server, { stations, modbus, models, peers })).start({ web: true, ...options });
 }
 
 export const urlOf = (rig: Rig, path = '/'): string => `http://127.0.0.1:${rig.ports.web}${path}`;

@@ -17,8 +17,8 @@ export interface PointField {
   aliases: readonly string[];
   /** For a cell that is chosen rather than typed. */
   choices?: readonly string[];
-  /** The protocol whose points alone have it; absent: all have. */
-  protocol?: ProtocolCode;
+  /** The protocols whose points alone have it; absent: all have. */
+  protocols?: readonly ProtocolCode[];
   text: (point: DraftPoint) => string;
   set: (point: DraftPoint, text: string) => Result<DraftPoint, string>;
 }

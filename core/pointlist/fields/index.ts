@@ -16,7 +16,7 @@ const ownFields = (protocol: ProtocolCode): PointField[] =>
     title,
     help,
     aliases,
-    protocol,
+    protocols: [protocol],
     ...(choices ? { choices } : {}),
     ...(numeric ? { numeric } : {}),
     text: (point) => (point.at.protocol !== protocol || (isSetting && point.setting === null) ? '' : text(point)),
@@ -31,13 +31,33 @@ const ownFields = (protocol: ProtocolCode): PointField[] =>
     },
   }));
 
+/** A field that several protocols have is one: each point asks its own. */
+function together(fields: readonly PointField[]): PointField[] {
+  const byKey = new Map<string, PointField[]>();
+  for (const field of fields) byKey.set(field.key, [...(byKey.get(field.key) ?? []), field]);
+  return [...byKey.values()].map((same) => {
+    const [first] = same;
+    if (same.length === 1) return first;
+    const own = (point: DraftPoint): PointField =>
+      same.find(({ protocols = [] }) => protocols.includes(point.at.protocol)) ?? first;
+    return {
+      ...first,
+      protocols: same.flatMap(({ protocols = [] }) => protocols),
+      aliases: [...new Set(same.flatMap(({ aliases }) => aliases))],
+      choices: first.choices && [...new Set(same.flatMap(({ choices = [] }) => choices))],
+      text: (point) => own(point).text(point),
+      set: (point, text) => own(point).set(point, text),
+    };
+  });
+}
+
 export const POINT_FIELDS: readonly PointField[] = [
   ...IDENTITY_FIELDS,
   ...VALUE_FIELDS,
   ...STATE_FIELDS,
   ...HISTORY_FIELDS,
   ...CONTROL_FIELDS,
-  ...PROTOCOLS.flatMap(ownFields),
+  ...together(PROTOCOLS.flatMap(ownFields)),
   ...SETTING_FIELDS,
   ...SERVICE_FIELDS,
 ];

@@ -109,9 +109,9 @@ export const points: PointAddressing<TaseAt, TaseDraftAt, TaseTargetAt, ClientSe
   sort: ({ at }) => (isTarget(at) ? natural(at.name) : at.name === '' ? '~' : `${at.domain} ${natural(at.name)}`),
   cell: {
     key: 'index',
-    title: 'Object',
+    title: 'Object name',
     help: 'domain / name, as in ICC1/TIE_MW; of the whole centre the name alone',
-    aliases: ['object', 'object name', 'iccp name', 'tase.2 name', 'name in the agreement'],
+    aliases: ['object name', 'iccp name', 'tase.2 name', 'name in the agreement'],
     text: ({ at }) => printAt(at),
     set: ({ kind, at }, text) => {
       if (text.trim() === '') return { ok: true, value: { kind, at: { ...at, name: '' } } };

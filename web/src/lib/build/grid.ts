@@ -100,7 +100,7 @@ const WIDE_COLUMNS = GRID_COLUMNS.map((column) =>
 /** The columns that mean something for points of these protocols. */
 export const columnsFor = (protocols: readonly ProtocolCode[]): readonly GridColumn[] =>
   (protocols.every((code) => definitionOf(code).points.isNumbered) ? GRID_COLUMNS : WIDE_COLUMNS).filter(
-    ({ field }) => field?.protocol === undefined || protocols.includes(field.protocol),
+    ({ field }) => field?.protocols === undefined || field.protocols.some((one) => protocols.includes(one)),
   );
 
 export const pointKey = (device: string, address: string): string => `${device} ${address}`;
