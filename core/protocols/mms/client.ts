@@ -169,6 +169,13 @@ export class MmsClient {
     this.work(now);
   }
 
+  /** Tells the server something without being asked, and without an answer. */
+  tell(variables: Variables, results: readonly AccessResult[], now: Instant): void {
+    if (!this.isOpen) return;
+    this.association.sendEncoded(encodePdu({ type: 'report', variables, results }));
+    this.work(now);
+  }
+
   take(): MmsClientEffect[] {
     const { effects } = this;
     this.effects = [];

@@ -54,6 +54,8 @@ export type MmsServerEffect =
   | { type: 'open'; agreement: Agreement }
   /** What was asked, for those who look on. */
   | { type: 'request'; service: ServiceName; octets: Uint8Array }
+  /** Somebody tells us something unasked. */
+  | { type: 'told'; variables: Variables; results: readonly AccessResult[] }
   | { type: 'odd'; words: string }
   | { type: 'closed'; words: string; byUs: boolean };
 
@@ -187,6 +189,9 @@ export class MmsServer {
       case 'cancel':
         // What is under way is done at once, or is a write that nobody calls back.
         this.association.send({ type: 'cancelError', invoke: pdu.invoke, error: { class: 10, code: 2, words: '' } });
+        break;
+      case 'report':
+        this.effects.push({ type: 'told', variables: pdu.variables, results: pdu.results });
         break;
       case 'reject':
         this.effects.push({ type: 'odd', words: `rejected there (${pdu.kind}.${pdu.code})` });

@@ -10,6 +10,12 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
   }),
   { path: 'settings.reports', title: 'Changes are reported by transfer sets', type: 'boolean' },
   number('settings.integrityMs', 'All values of a transfer set every', 'ms', [0, DAY_MS], { help: NEVER }),
+  {
+    path: 'settings.critical',
+    title: 'Each report is acknowledged once it is stored',
+    type: 'boolean',
+    help: 'critical transfer sets: what is not acknowledged is repeated',
+  },
   number('settings.bufferMs', 'The peer gathers changes for', 'ms', [0, 600_000], { help: 'in whole seconds there' }),
   number('settings.pollMs', 'What no transfer set brings is read every', 'ms', [0, DAY_MS], { help: NEVER }),
   number('settings.setPoints', 'Points of one data set', '', [1, 1000]),

@@ -21,6 +21,8 @@ export const clientSettings = z.object({
   reports: z.boolean().default(true),
   /** All values of a transfer set each so often. */
   integrityMs: milliseconds(0, 86_400_000, 60_000),
+  /** Each report is repeated until we have stored it, and said so. */
+  critical: z.boolean().default(false),
   /** The peer gathers changes for so long; it counts in seconds. */
   bufferMs: milliseconds(0, 600_000, 0),
   /** What no transfer set brings is read each so often. */

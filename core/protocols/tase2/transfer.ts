@@ -16,8 +16,16 @@ export const SPECIAL = {
   conditions: 'DSConditions_Detected',
   event: 'Event_Code_Detected',
   time: 'Transfer_Set_Time_Stamp',
+  acknowledge: 'DSTransfer_Report_ACK',
 } as const;
 export const SPECIAL_NAMES: ReadonlySet<string> = new Set(Object.values(SPECIAL));
+
+/** What a client tells of a critical report that it has: which, by its set and its time. */
+export const ACK_TYPE = (): TypeOf => structure(['TransferSetName', NAME_TYPE], ['TimeStamp', INT32]);
+export const ackData = (set: ObjectName, seconds: number): Data => ({
+  type: 'structure',
+  items: [nameData(set), { type: 'integer', value: seconds }],
+});
 
 /** Conditions, by their bits. */
 export const CONDITIONS = [

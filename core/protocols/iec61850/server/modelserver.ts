@@ -391,6 +391,9 @@ export class ModelServer {
         case 'request':
           this.effects.push({ type: 'asked', peer, service: effect.service });
           break;
+        case 'told':
+          this.effects.push({ type: 'odd', peer, words: 'a report to us, who ask for none' });
+          break;
         case 'odd':
           this.effects.push({ type: 'odd', peer, words: effect.words });
           break;

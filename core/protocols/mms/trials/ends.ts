@@ -93,8 +93,9 @@ export class Ends<
     this.settle();
     return this;
   }
-  /** The server's octets get no further, and nobody knows. */
+  /** The server's octets, or the client's, get no further, and nobody knows. */
   deaf = false;
+  mute = false;
 
   command(command: ClientCommand<Place, Order>): void {
     this.lane.command({ device: 'D', command }, this.now);
@@ -124,8 +125,8 @@ export class Ends<
       const due = this.coming.filter(({ at }) => at <= this.now);
       this.coming = this.coming.filter(({ at }) => at > this.now);
       for (const { octets, fromClient, peer } of due) {
-        if (fromClient) this.server.command({ type: 'octets', peer, octets }, this.now);
-        else if (this.up && !this.deaf) this.lane.receive(octets, this.now);
+        if (fromClient && !this.mute) this.server.command({ type: 'octets', peer, octets }, this.now);
+        else if (!fromClient && this.up && !this.deaf) this.lane.receive(octets, this.now);
         this.settle();
       }
       this.lane.wake(this.now);

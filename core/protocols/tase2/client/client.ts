@@ -1,3 +1,4 @@
+import { sameBytes } from '../../../bytes/index.ts';
 import { Quality } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type {
@@ -23,7 +24,7 @@ import type { Order } from '../order.ts';
 import { nameOfPoint, printAt, type TaseAt } from '../points.ts';
 import { flagWords, isTimeValid, qualityOf } from '../quality.ts';
 import type { ClientSettings } from '../settings.ts';
-import { conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
+import { ackData, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { decode } from '../types.ts';
 import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
 import { operate, SELECT } from './operating.ts';
@@ -59,6 +60,8 @@ interface Reporting {
   reports: number;
   last: Report | null;
   shown: Map<string, string>;
+  /** Octets of the last critical report: it is repeated until we have said that we have it. */
+  octets: Uint8Array | null;
 }
 
 interface Own {
@@ -87,6 +90,9 @@ const ABOUT = {
 export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   readonly keep = EMPTY;
   private readonly controls = new Set<string>();
+  /** What is acknowledged once it is stored, by the token of its readings. */
+  private readonly unstored = new Map<number, { set: ObjectName; seconds: number }>();
+  private token = 0;
   private now: Instant;
 
   constructor(
@@ -125,7 +131,8 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     };
   }
   protected lost(): void {
-    // Each control was told by the loss of its request.
+    // Each control was told by the loss of its request; what was not acknowledged the peer knows no more.
+    this.unstored.clear();
   }
   protected get ownDeadline(): Instant {
     return Infinity;
@@ -202,7 +209,13 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         (outcome, later) => {
           if (this.standing !== standing) return;
           if (outcome.ok) {
-            standing.reporting.push({ subscribed: outcome.value, reports: 0, last: null, shown: new Map() });
+            standing.reporting.push({
+              subscribed: outcome.value,
+              reports: 0,
+              last: null,
+              shown: new Map(),
+              octets: null,
+            });
             const reported = new Set(some);
             standing.polled = standing.polled.filter((point) => !reported.has(point));
           } else {
@@ -228,7 +241,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       const some = points.slice(from, from + AT_ONCE);
       open++;
       const names = some.map(({ at }) => ({ name: nameOfPoint(at) }));
-      this.ask(standing, 'read', { variables: { names } }, now, (answer, at, octets) => {
+      this.ask(standing, 'read', { variables: { names } }, now, (answer, _at, octets) => {
         if (--open === 0) standing.polling = false;
         if (!answer.ok) {
           if (!answer.lost)
@@ -242,12 +255,19 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         const { results } = answer.response;
         this.counters.add('polledValues', results.length);
         const came = some.map((point, n) => ({ point, value: results[n], from: { message: octets, at: n } }));
-        this.handOut(standing, came, false, at, () => `read response: ${some.length} objects`);
+        this.handOut(standing, came, false, () => `read response: ${some.length} objects`);
       });
     }
   }
 
-  private handOut(standing: Known, came: readonly Came[], event: boolean, _now: Instant, words: () => string): void {
+  /** `token`: of what is acknowledged when it is stored. Returns whether there was anything. */
+  private handOut(
+    standing: Known,
+    came: readonly Came[],
+    event: boolean,
+    words: () => string,
+    token: number | null = null,
+  ): boolean {
     const readings: TaseReading[] = [];
     for (const { point, value, from } of came) {
       if (value === undefined) continue;
@@ -262,9 +282,10 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         if (standing.unreadable.delete(point.id)) this.tellUnreadable(standing);
       }
     }
-    if (readings.length === 0) return;
+    if (readings.length === 0) return false;
     const carried = new CarryingMessage(words, ABOUT);
-    this.effects.push({ type: 'readings', readings, carried, token: null, keep: null });
+    this.effects.push({ type: 'readings', readings, carried, token, keep: token === null ? null : EMPTY });
+    return true;
   }
 
   // ---- what is reported
@@ -298,6 +319,13 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     now: Instant,
   ): void {
     const { subscribed } = reporting;
+    const seconds = this.settings.critical ? secondsOf(subscribed, named, results) : null;
+    if (seconds !== null) {
+      // The same once more: our acknowledgement was lost, or is on its way.
+      const isRepeated = reporting.octets !== null && sameBytes(reporting.octets, octets);
+      reporting.octets = octets;
+      if (isRepeated) return this.repeated(standing, subscribed.transferSet, seconds, now);
+    }
     const byName =
       named && new Map(subscribed.points.map((point) => [nameWords(nameOfPoint(point.at)), point] as const));
     const came: Came[] = [];
@@ -328,13 +356,26 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     });
     reporting.last = { at: now, conditions, values: came.length, changed: changed.slice(0, MOST_CHANGES) };
     const { item } = subscribed.transferSet;
-    this.handOut(
-      standing,
-      came,
-      event,
-      now,
-      () => `transfer report ${item}: ${came.length} of ${subscribed.points.length}${conditionWords(conditions)}`,
-    );
+    const acknowledged = seconds === null ? null : { set: subscribed.transferSet, seconds };
+    const words = (): string =>
+      `transfer report ${item}: ${came.length} of ${subscribed.points.length}${conditionWords(conditions)}`;
+    if (acknowledged === null) {
+      this.handOut(standing, came, event, words);
+      return;
+    }
+    const token = ++this.token;
+    if (this.handOut(standing, came, event, words, token)) this.unstored.set(token, acknowledged);
+    else this.acknowledge(standing, acknowledged, now);
+  }
+
+  private repeated(standing: Known, set: ObjectName, seconds: number, now: Instant): void {
+    const waits = [...this.unstored.values()].some((one) => one.seconds === seconds && sameName(one.set, set));
+    if (!waits) this.acknowledge(standing, { set, seconds }, now);
+  }
+
+  private acknowledge({ client }: Known, { set, seconds }: { set: ObjectName; seconds: number }, now: Instant): void {
+    const name: ObjectName = { scope: 'domain', domain: this.settings.domain, item: SPECIAL.acknowledge };
+    client.tell({ names: [{ name }] }, [ackData(set, seconds)], now);
   }
 
   // ---- what people and the engine want
@@ -344,8 +385,12 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     const { standing } = this;
     const running = this.state === 'running' ? standing : null;
     switch (command.type) {
-      case 'committed':
+      case 'committed': {
+        const stored = this.unstored.get(command.token);
+        this.unstored.delete(command.token);
+        if (stored && standing) this.acknowledge(standing, stored, now);
         break;
+      }
       case 'setPoints':
         this.points = command.points;
         if (running) this.renew(running, now);
@@ -474,6 +519,19 @@ interface Came {
   point: ClientPoint<TaseAt>;
   value: AccessResult | undefined;
   from: { message: Uint8Array | null; at: number };
+}
+
+/** When a report was made, as it says itself; null: it does not. */
+function secondsOf(
+  { members }: Subscribed,
+  named: readonly ObjectName[] | null,
+  results: readonly AccessResult[],
+): number | null {
+  const at = named?.findIndex(({ item }) => item === SPECIAL.time) ?? -1;
+  // In the order of a data set of ours the time is the last of what stands in front.
+  const place = named === null ? members.findIndex((one) => one !== null) - 1 : at;
+  const time = results[place];
+  return time?.type === 'integer' || time?.type === 'unsigned' ? Number(time.value) : null;
 }
 
 const sameName = (a: ObjectName, b: ObjectName): boolean => nameWords(a) === nameWords(b);

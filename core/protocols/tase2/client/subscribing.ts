@@ -27,6 +27,9 @@ export interface Subscribed {
   members: readonly (ClientPoint<TaseAt> | null)[];
 }
 
+/** A critical report is repeated after so many seconds. */
+const REPEAT_S = 10;
+
 const HEAD = [SPECIAL.setName, SPECIAL.conditions, SPECIAL.time] as const;
 const inDomain = (domain: string, item: string): ObjectName => ({ scope: 'domain', domain, item });
 
@@ -39,7 +42,7 @@ export function* subscribe(
   points: readonly ClientPoint<TaseAt>[],
   number: number,
   names: ReadonlySet<string> | null,
-  { domain, integrityMs, bufferMs }: ClientSettings,
+  { domain, integrityMs, bufferMs, critical }: ClientSettings,
 ): Dialogue<Subscribed> {
   const dataSet = inDomain(domain, `Hx_DataSet${number}`);
   const head = headOf(domain, names);
@@ -58,10 +61,10 @@ export function* subscribe(
   const transferSet = nameOf(next.results[0]);
   if (transferSet === null) throw new Refusal('no transfer set is free');
   yield* write(transferSet, {
-    ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: Math.ceil(bufferMs / 1000) },
+    ...{ dataSet, start: 0, interval: 0, limit: critical ? REPEAT_S : 0, buffer: Math.ceil(bufferMs / 1000) },
     integrity: Math.ceil(integrityMs / 1000),
     conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
-    ...{ blocked: false, critical: false, byException: true, all: true, enabled: true },
+    ...{ blocked: false, critical, byException: true, all: true, enabled: true },
   });
   return { dataSet, transferSet, points, members: [...head.map(() => null), ...points] };
 }
@@ -74,7 +77,16 @@ function* write(set: ObjectName, wanted: Wanted): Dialogue<void> {
   if (data.type !== 'structure' || set.scope === 'association') return;
   // A peer may take its attributes one by one only.
   const wordsOf = (code: number): string => `transfer set ${set.item}: ${accessErrorWords(code)}`;
-  for (const attribute of ['DataSetName', 'BufferTime', 'IntegrityCheck', 'DSConditionsRequested', 'RBE', 'Status']) {
+  for (const attribute of [
+    'DataSetName',
+    'BufferTime',
+    'IntegrityCheck',
+    'DSConditionsRequested',
+    'TLE',
+    'Critical',
+    'RBE',
+    'Status',
+  ]) {
     const name = { ...set, item: `${set.item}$${attribute}` };
     const value = data.items[ATTRIBUTES.indexOf(attribute)];
     const request = { variables: { names: [{ name }] }, values: [value] };

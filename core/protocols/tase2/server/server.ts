@@ -6,18 +6,20 @@ import { agreedOn, calledSettings } from '../../mms/settings.ts';
 import { AccessError, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import type { ServiceError } from '../../mms/wire/pdu.ts';
-import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
+import type { ObjectClass, Variable, Variables } from '../../mms/wire/services.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { CounterSet } from '../counters.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
 import { flagsOf, flagWords } from '../quality.ts';
 import type { ServerSettings } from '../settings.ts';
 import {
+  ACK_TYPE,
   BLOCKS,
   conditionBits,
   featureBits,
   NAME_TYPE,
   nameData,
+  nameOf,
   SET_TYPE,
   SPECIAL,
   VERSION_TYPE,
@@ -238,6 +240,9 @@ export class TaseServer implements Server<TaseTargetAt> {
         case 'request':
           this.counters.add('requests');
           break;
+        case 'told':
+          this.onTold(peer, effect.variables, effect.results);
+          break;
         case 'odd':
           this.counters.add('odd');
           this.effects.push({ type: 'diagnostic', words: effect.words });
@@ -251,6 +256,18 @@ export class TaseServer implements Server<TaseTargetAt> {
           effect satisfies never;
       }
     }
+  }
+
+  /** The only thing that a client tells unasked: that it has a critical report. */
+  private onTold(peer: number, { names = [] }: Variables, results: readonly AccessResult[]): void {
+    const at = names.findIndex(({ name }) => name.item === SPECIAL.acknowledge);
+    const data = results[at];
+    const [name, time] = data?.type === 'structure' ? data.items : [];
+    const set = nameOf(name);
+    const seconds = time?.type === 'integer' || time?.type === 'unsigned' ? Number(time.value) : NaN;
+    const found = set && this.sets.find((one) => nameWords(one.name) === nameWords(set));
+    if (found) found.acknowledged(peer, seconds, this.now);
+    else this.counters.add('odd');
   }
 
   // ---- values
@@ -302,14 +319,17 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   // ---- reports
 
-  private sendReport(set: TransferSet, { peer, dataSet, conditions, changed, byException }: TransferReport): void {
+  private sendReport(
+    set: TransferSet,
+    { peer, dataSet, conditions, changed, byException, seconds }: TransferReport,
+  ): void {
     const one = this.peers.get(peer);
     const members = this.list(dataSet, peer);
     if (one === undefined || members === null) return;
     const result = ({ name }: Variable): AccessResult => {
       if (name.item === SPECIAL.setName) return nameData(set.name);
       if (name.item === SPECIAL.conditions) return conditionBits(...conditions);
-      if (name.item === SPECIAL.time) return whole(Math.floor(this.now / 1000));
+      if (name.item === SPECIAL.time) return whole(seconds);
       if (name.item === SPECIAL.event) return whole(0);
       return changed?.get(nameWords(name)) ?? this.valueOf(name);
     };
@@ -363,6 +383,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         ? [SPECIAL.version, SPECIAL.features]
         : [
             ...[SPECIAL.table, SPECIAL.next, SPECIAL.setName, SPECIAL.conditions, SPECIAL.event, SPECIAL.time],
+            SPECIAL.acknowledge,
             ...this.sets.map(({ name }) => name.item),
           ];
     return [...points, ...special].sort((a, b) => (a < b ? -1 : 1));
@@ -393,6 +414,8 @@ export class TaseServer implements Server<TaseTargetAt> {
       case SPECIAL.next:
       case SPECIAL.setName:
         return NAME_TYPE;
+      case SPECIAL.acknowledge:
+        return ACK_TYPE();
       case SPECIAL.conditions:
         return { type: 'bits', size: 5 };
       case SPECIAL.event:

@@ -127,12 +127,34 @@ describe('a transfer set', () => {
     expect([set.isFree(now), ask({}, 2)]).toEqual([true, null]);
   });
 
+  test('a critical report is repeated until it is acknowledged, and nothing overtakes it', () => {
+    ask({ critical: true, limit: 5, conditions: ['object change', 'integrity time-out'], integrity: 60 });
+    pass(10);
+    set.changed('VBU/A', value(1), now);
+    set.changed('VBU/A', value(2), now);
+    pass(11_000);
+    expect(told()).toEqual([0, 5000, 10_000].map((at) => [at, 'integrity time-out', 'all']));
+    set.acknowledged(1, 999, now);
+    set.acknowledged(2, 1000, now);
+    pass(1000);
+    expect(reports).toHaveLength(3);
+    set.acknowledged(1, 1000, now);
+    expect(told().at(-1)).toEqual([12_010, 'object change', { 'VBU/A': 1 }]);
+    set.acknowledged(1, 1012, now);
+    expect(told().at(-1)).toEqual([12_010, 'object change', { 'VBU/A': 2 }]);
+    expect(reports).toHaveLength(5);
+    // An integrity period that passes meanwhile is made up for.
+    pass(50_000);
+    const count = reports.length;
+    set.acknowledged(1, 1012, now);
+    expect(told().slice(count)).toMatchObject([[62_010, 'integrity time-out', 'all']]);
+  });
+
   test.each<[Partial<Wanted>, number]>([
     [{ dataSet: { scope: 'domain', domain: 'VBU', item: 'NONE' } }, AccessError.undefined],
     [{ conditions: [] }, AccessError.valueInvalid],
     [{ interval: -1 }, AccessError.valueInvalid],
     [{ blocked: true }, AccessError.accessUnsupported],
-    [{ critical: true }, AccessError.accessUnsupported],
   ])('what it cannot do it does not promise: %j', (change, error) => {
     expect(ask(change)).toBe(error);
     expect(set.isEnabled).toBe(false);

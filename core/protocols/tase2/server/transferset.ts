@@ -17,13 +17,15 @@ import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Conditio
  *
  * Rules:
  *  1. With “all changes” each change of an object is reported by itself, in their order; without, its last one.
- *  2. Blocked transfers, and critical ones that want to be acknowledged, are refused: what cannot be done is not promised.
- *  3. A change that comes while one of the same object waits is not lost: see 1.
+ *  2. A critical report is repeated each time limit until it is acknowledged, and no other goes out before that.
+ *  3. Blocked transfers are refused: what cannot be done is not promised.
  */
 
 const RESERVED_MS = 60_000;
 /** Changes that wait at most; beyond, the oldest are taken together with the newest. */
 const MOST_WAITING = 10_000;
+/** Of a critical report without a limit of its own, seconds. */
+const USUAL_LIMIT = 30;
 
 export interface SetContext {
   /** Names of a data set's members, in their order; null: there is none. */
@@ -38,6 +40,8 @@ export interface TransferReport {
   /** Names with their values; null: all, as they are now. */
   changed: ReadonlyMap<string, AccessResult> | null;
   byException: boolean;
+  /** When it was made, seconds since 1970. */
+  seconds: number;
 }
 
 const OFF: Wanted = {
@@ -54,6 +58,11 @@ export class TransferSet {
   private flushAt: Instant = Infinity;
   private intervalAt: Instant = Infinity;
   private integrityAt: Instant = Infinity;
+  /** A critical report that is not acknowledged. */
+  private unanswered: TransferReport | null = null;
+  private repeatAt: Instant = Infinity;
+  /** Reports of everything that wait for that. */
+  private due: Condition[] = [];
 
   constructor(
     readonly name: ObjectName & { scope: 'domain' },
@@ -67,6 +76,7 @@ export class TransferSet {
     return wantedData(this.wanted);
   }
   get deadline(): Instant {
+    if (this.unanswered !== null) return Math.min(this.repeatAt, this.intervalAt, this.integrityAt);
     return Math.min(this.flushAt, this.intervalAt, this.integrityAt);
   }
   get pending(): number {
@@ -92,6 +102,7 @@ export class TransferSet {
     this.wanted = { ...this.wanted, enabled: false };
     this.waiting = [];
     [this.flushAt, this.intervalAt, this.integrityAt] = [Infinity, Infinity, Infinity];
+    [this.unanswered, this.repeatAt, this.due] = [null, Infinity, []];
   }
 
   /** With the access error; null: written. `attribute` null: all of them at once. */
@@ -121,7 +132,7 @@ export class TransferSet {
   }
 
   private enable(wanted: Wanted, peer: number, now: Instant): number | null {
-    if (wanted.blocked || wanted.critical) return AccessError.accessUnsupported;
+    if (wanted.blocked) return AccessError.accessUnsupported;
     const members = this.context.members(wanted.dataSet, peer);
     if (members === null) return AccessError.undefined;
     if (wanted.conditions.length === 0) return AccessError.valueInvalid;
@@ -149,44 +160,68 @@ export class TransferSet {
   }
 
   wake(now: Instant): void {
-    if (now >= this.flushAt) this.flush();
+    if (this.unanswered !== null && now >= this.repeatAt) this.tell(this.unanswered, now);
+    if (now >= this.flushAt) this.flush(now);
     if (now >= this.intervalAt) {
       this.intervalAt = now + this.wanted.interval * 1000;
-      this.whole('interval time-out');
+      this.whole('interval time-out', now);
     }
     if (now >= this.integrityAt) {
       this.integrityAt = this.wanted.integrity > 0 ? now + this.wanted.integrity * 1000 : Infinity;
-      this.whole('integrity time-out');
+      this.whole('integrity time-out', now);
     }
   }
 
-  private flush(): void {
+  private flush(now: Instant): void {
+    if (this.unanswered !== null) return;
     this.flushAt = Infinity;
-    const all = this.waiting;
-    this.waiting = [];
     if (!this.wanted.byException) {
-      if (all.length > 0) this.whole('object change');
+      const any = this.waiting.length > 0;
+      this.waiting = [];
+      if (any) this.whole('object change', now);
       return;
     }
     // Each object once in a report: a second change of one begins the next.
-    for (let from = 0; from < all.length;) {
+    while (this.waiting.length > 0 && this.unanswered === null) {
       const changed = new Map<string, AccessResult>();
-      while (from < all.length && !changed.has(all[from].name)) {
-        changed.set(all[from].name, all[from].value);
-        from++;
+      let count = 0;
+      for (const { name, value } of this.waiting) {
+        if (changed.has(name)) break;
+        changed.set(name, value);
+        count++;
       }
-      this.send(['object change'], changed);
+      this.waiting.splice(0, count);
+      this.send(['object change'], changed, now);
     }
+    if (this.waiting.length > 0) this.flushAt = now;
   }
 
-  private whole(condition: Condition): void {
-    this.send([condition], null);
+  private whole(condition: Condition, now: Instant): void {
+    if (this.unanswered === null) this.send([condition], null, now);
+    else if (!this.due.includes(condition)) this.due.push(condition);
   }
 
-  private send(conditions: readonly Condition[], changed: ReadonlyMap<string, AccessResult> | null): void {
+  private send(conditions: readonly Condition[], changed: TransferReport['changed'], now: Instant): void {
     if (this.peer === null) return;
-    const { dataSet, byException } = this.wanted;
-    this.context.send(this, { peer: this.peer, dataSet, conditions, changed, byException });
+    const { dataSet, byException, critical } = this.wanted;
+    const report = { peer: this.peer, dataSet, conditions, changed, byException, seconds: Math.floor(now / 1000) };
+    if (critical) this.unanswered = report;
+    this.tell(report, now);
+  }
+
+  private tell(report: TransferReport, now: Instant): void {
+    if (this.unanswered !== null) this.repeatAt = now + (this.wanted.limit || USUAL_LIMIT) * 1000;
+    this.context.send(this, report);
+  }
+
+  /** The client has the critical report of that time. */
+  acknowledged(peer: number, seconds: number, now: Instant): void {
+    if (this.peer !== peer || this.unanswered?.seconds !== seconds) return;
+    [this.unanswered, this.repeatAt] = [null, Infinity];
+    const { due } = this;
+    this.due = [];
+    for (const condition of due) this.whole(condition, now);
+    if (now >= this.flushAt) this.flush(now);
   }
 
   get words(): string {

@@ -80,6 +80,38 @@ describe('a peer that reports', () => {
     expect(own.now - began).toBe(32_500);
   });
 
+  test('critical: each report is acknowledged once it is stored; a repeated one is not stored again', () => {
+    const own = new Both([LIST[0], LIST[1]], OFFERS, { client: { critical: true } }).start().run(500);
+    own.update('TIE_MW', 5);
+    own.update('TIE_MW', 6);
+    own.run(500);
+    expect(
+      own
+        .readings(1)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual([5, 6]);
+    // Our acknowledgements are lost for a while.
+    own.mute = true;
+    own.update('TIE_MW', 7);
+    own.update('TIE_MW', 8);
+    own.run(25_000);
+    expect(
+      own
+        .readings(1)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual([5, 6, 7]);
+    own.mute = false;
+    own.run(15_000);
+    expect(
+      own
+        .readings(1)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual([5, 6, 7, 8]);
+  });
+
   test('that restarts gives its transfer sets again by itself, and nothing is asked for twice meanwhile', () => {
     pair.restartServer().start().run(500);
     expect(pair.client.ways).toEqual({ reported: 5, polled: 0 });
