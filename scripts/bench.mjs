@@ -36,6 +36,7 @@ const GROUPS = {
   'mms.report': () => models('report'),
   'mms.discover_s': () => models('discover'),
   'mms.lost': () => models('lost'),
+  tase2: agreements,
   quirks,
   history,
   faults,
@@ -200,6 +201,10 @@ async function models(measure) {
   if (measure === 'lost') await besideEngine(/** @type {Postgres} */ (postgres), 'models-bench', env);
   // As an engine is run.
   else await measureBy('models-bench', env, NODE_FLAGS);
+}
+
+async function agreements() {
+  await measureBy('agreements-bench', { HALVIX_MEASURE: 'report', HALVIX_MODEL_PORT: '23100' }, NODE_FLAGS);
 }
 
 /** The whole-system test of impairments and killed processes prints its counts as figures. */

@@ -15,6 +15,7 @@ const PROGRAMS = {
   'scale-bench': 'scripts/measures/scale.ts',
   'registers-bench': 'scripts/measures/registers.ts',
   'models-bench': 'scripts/measures/models.ts',
+  'agreements-bench': 'scripts/measures/agreements.ts',
   'history-bench': 'scripts/measures/history.ts',
   'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',

@@ -1,6 +1,5 @@
 import { configurationSchema } from '@halvix/core/config';
-import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '@halvix/core/line';
-import type { ClientCommand, ClientNews, Server, ServerCommand, ServerEffect } from '@halvix/core/protocols';
+import type { ClientCommand, ClientNews, ServerCommand, ServerEffect, ServerUpdate } from '@halvix/core/protocols';
 import {
   clientSettings,
   iecAt,
@@ -13,12 +12,11 @@ import {
 } from '@halvix/core/protocols/iec61850';
 import { readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
-import { clock, Driver, sendTogether, TcpClient } from '@halvix/wire';
-import { fork } from 'node:child_process';
-import { createServer, type Socket } from 'node:net';
+import { clock, type Driver } from '@halvix/wire';
 import { fileURLToPath } from 'node:url';
 import postgres from 'postgres';
 import { z } from 'zod';
+import { clientOn, HOST, onDemand, pause, percentile, report, served, serverOn } from './loopback.ts';
 
 /*
  * Reports of models, on loopback:
@@ -46,11 +44,8 @@ if (!settings.ok) {
   process.exit(2);
 }
 const given = settings.value;
-const HOST = '127.0.0.1';
 const BUFFER_MS = 50;
-const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
-const report = (figure: string, value: number, unit: string, more: object = { better: 'lower' }): void =>
-  void process.stdout.write(`${JSON.stringify({ figure, value: Number(value.toFixed(3)), unit, ...more })}\n`);
+const PROGRAM = fileURLToPath(import.meta.url);
 
 // ---- the server's process
 
@@ -64,76 +59,27 @@ const targetOf = (n: number): IecTargetAt =>
 function serve(): void {
   const { HALVIX_MODEL_PORT: port, HALVIX_MODEL_COUNT: count, HALVIX_MODEL_VALUES: values } = given;
   const servers = Array.from({ length: count }, (_, n) => modelOn(port + n, values));
-  let made = 0;
-  let running = false;
-  const began = clock.now();
-  process.on('message', (message: { run: boolean }) => {
-    running = message.run;
-    if (!running) process.send?.({ made });
-  });
-  let owed = 0;
-  let last = began;
-  setInterval(() => {
-    const now = clock.now();
-    owed += ((now - last) / 1000) * given.HALVIX_MODEL_CHANGES;
-    last = now;
-    if (!running) owed = 0;
-    const byServer = new Map<number, ServerCommand<IecTargetAt>>();
-    for (; owed >= 1; owed--) {
-      made++;
-      const at = targets[Math.floor(made / count) % values];
-      const update = { kind: 'analog' as const, at, value: made, quality: 0, time: now };
-      const command = byServer.get(made % count);
-      if (command?.type === 'update') (command.updates as object[]).push(update);
-      else byServer.set(made % count, { type: 'update', updates: [update] });
-    }
-    for (const [n, command] of byServer) servers[n].command(command);
-  }, 5);
   const targets = Array.from({ length: values }, (_, n) => targetOf(n));
-  process.on('SIGTERM', () => process.exit(0));
-  process.send?.({ ready: true });
+  const byServer = new Map<number, ServerUpdate<IecTargetAt>[]>();
+  onDemand(
+    given.HALVIX_MODEL_CHANGES,
+    (made, time) => {
+      const at = targets[Math.floor(made / count) % values];
+      const updates = byServer.get(made % count) ?? [];
+      updates.push({ kind: 'analog', at, value: made, quality: 0, time });
+      byServer.set(made % count, updates);
+    },
+    () => {
+      for (const [n, updates] of byServer) servers[n].command({ type: 'update', updates });
+      byServer.clear();
+    },
+  );
 }
 
 function modelOn(port: number, values: number): Driver<ServerCommand<IecTargetAt>, ServerEffect> {
   const points = Array.from({ length: values }, (_, n) => ({ kind: 'analog' as const, at: targetOf(n), deadband: 0 }));
   const settings_ = serverSettings.parse({ maxClients: given.HALVIX_MODEL_COUNT > 1 ? 1 : 16 });
-  const server: Server<IecTargetAt> = new IecServer(settings_, points, clock.now());
-  const sockets = new Map<number, Socket>();
-  let peers = 0;
-  const driver = new Driver(server, (effect: ServerEffect) => {
-    const socket = sockets.get('peer' in effect ? (effect.peer ?? -1) : -1);
-    if (effect.type === 'send' && socket) sendTogether(socket, effect.octets);
-    if (effect.type === 'hangUp') socket?.end();
-  });
-  createServer({ noDelay: true }, (socket) => {
-    const peer = ++peers;
-    sockets.set(peer, socket);
-    socket.on('error', () => {});
-    socket.on('data', (octets) => driver.command({ type: 'octets', peer, octets }));
-    socket.on('close', () => {
-      sockets.delete(peer);
-      driver.command({ type: 'went', peer });
-    });
-    driver.command({ type: 'came', peer });
-  }).listen(port, HOST);
-  return driver;
-}
-
-/** Another process with such servers; `run` begins and ends its changes, and says how many there were. */
-async function served(
-  more: Record<string, string>,
-): Promise<{ run: (on: boolean) => Promise<number>; stop: () => void }> {
-  const child = fork(fileURLToPath(import.meta.url), { env: { ...process.env, HALVIX_MEASURE: 'serve', ...more } });
-  await new Promise((resolve) => child.once('message', resolve));
-  return {
-    run: (on) =>
-      new Promise((resolve) => {
-        if (!on) child.once('message', (message) => resolve((message as { made: number }).made));
-        child.send({ run: on });
-        if (on) resolve(0);
-      }),
-    stop: () => void child.kill(),
-  };
+  return serverOn<IecTargetAt>(port, new IecServer(settings_, points, clock.now()));
 }
 
 // ---- clients
@@ -151,24 +97,7 @@ function clientOf(
   const client = new IecClient(clientSettings.parse({ bufferMs: BUFFER_MS }), now, {
     ...{ octetMs: 0, remembered: null, points: list, phase: 1 },
   });
-  const framing = { gapMs: 0, reset: () => {}, push: (octets: Uint8Array) => [octets], isFrame: () => true };
-  const lane = new Lane<Command, ClientNews, Uint8Array>(NO_LINE_TIMING, framing, now);
-  lane.add('D', client as never, now);
-  const driver: Driver<LaneCommand<Command>, LaneEffect<ClientNews>> = new Driver(lane, (effect) => {
-    if (effect.type === 'send') link.send(effect.octets);
-    if (effect.type === 'device') onNews(effect.effect);
-  });
-  const link = new TcpClient(
-    { host: HOST, port, connectTimeoutMs: 2000, reconnectFirstMs: 100, reconnectMaxMs: 500 },
-    {
-      up: () => driver.start(),
-      down: () => driver.stop(),
-      data: (octets) => driver.receive(octets),
-      changed: () => {},
-    },
-  );
-  link.open();
-  return (command) => driver.command({ device: 'D', command });
+  return clientOn(port, client as never, onNews);
 }
 
 const CLIENTS = 16;
@@ -176,7 +105,7 @@ const VALUES = 2000;
 
 async function measureReports(): Promise<void> {
   const port = given.HALVIX_MODEL_PORT;
-  const server = await served({ HALVIX_MODEL_VALUES: String(VALUES), HALVIX_MODEL_CHANGES: '1000' });
+  const server = await served(PROGRAM, { HALVIX_MODEL_VALUES: String(VALUES), HALVIX_MODEL_CHANGES: '1000' });
   const points = Array.from({ length: VALUES }, (_, n) => {
     const { device, node, object } = targetOf(n);
     return iecAt(`${device}/${node}.${object}.mag.f[MX]`);
@@ -204,10 +133,8 @@ async function measureReports(): Promise<void> {
   const made = await server.run(false);
   await pause(1000);
   server.stop();
-  delays.sort((a, b) => a - b);
-  const at = (part: number): number => delays[Math.floor(delays.length * part)] ?? NaN;
-  report('mms.report_p50_ms', at(0.5), 'ms');
-  report('mms.report_p99_ms', at(0.99), 'ms', { better: 'lower', bound: 100 });
+  report('mms.report_p50_ms', percentile(delays, 0.5), 'ms');
+  report('mms.report_p99_ms', percentile(delays, 0.99), 'ms', { better: 'lower', bound: 100 });
   const lost = seen.reduce((sum, one) => sum + Math.abs(made - one), 0);
   report('mms.report_lost', lost, 'changes', { better: 'lower', bound: 0 });
 }
@@ -215,7 +142,7 @@ async function measureReports(): Promise<void> {
 async function measureDiscovery(): Promise<void> {
   const port = given.HALVIX_MODEL_PORT;
   // A measured value has eight attributes here.
-  const server = await served({ HALVIX_MODEL_VALUES: '2500' });
+  const server = await served(PROGRAM, { HALVIX_MODEL_VALUES: '2500' });
   const took = await new Promise<number>((resolve) => {
     let began = 0;
     const command = clientOf(port, [], (news) => {
@@ -235,7 +162,7 @@ const EACH = 200;
 
 async function measureLost(): Promise<void> {
   const port = given.HALVIX_MODEL_PORT;
-  const server = await served({
+  const server = await served(PROGRAM, {
     ...{ HALVIX_MODEL_COUNT: String(DEVICES), HALVIX_MODEL_VALUES: String(EACH), HALVIX_MODEL_CHANGES: '2000' },
   });
   const database = openDatabase(given.HALVIX_DATABASE_URL, { connections: 2, name: 'models-bench' });
