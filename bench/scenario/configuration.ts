@@ -333,6 +333,8 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const beyond = ports.northmark ? neighbour(ports.northmark) : none;
   const byAgreement = {
     ...{ code: 'NMC', name: 'neighbour', centre: 'Northmark', protocol: 'tase2', link: 'NMC' },
+    // It gives us its own, in turn.
+    partner: ports.northmark ? 'NMK' : '',
     ...{ allowFrom: [...LOOPBACK_ONLY], settings: { domain: OUR_DOMAIN, bilateralTable: TABLE } },
     mappings: agreedMappings(),
   };

@@ -119,6 +119,16 @@ describe('configuration document', () => {
       'its feedback BI 9 is not in the list',
     ],
     [
+      'a point that would come back to where it is from',
+      (d) => (d.outbounds[0].partner = 'D1'),
+      'outbound O1, BI 0: D1 is Centre: the point would come back to where it is from',
+    ],
+    [
+      'a party that is no device of ours',
+      (d) => (d.outbounds[0].partner = 'X'),
+      'outbound O1: it is device X too, and there is no such device',
+    ],
+    [
       'a mapping from nowhere',
       (d) => d.outbounds[0].mappings.push(mapping('binary', 7)),
       'outbound O1, BI 7: there is no point BI 7 in D1',

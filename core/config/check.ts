@@ -340,6 +340,8 @@ function checkOutbound(
   const where = `outbound ${outbound.code}`;
   for (const words of definitionOf(outbound.protocol).outbound?.check(outbound.settings) ?? [])
     reporter('outbound', outbound.code)(words);
+  if (outbound.partner !== '' && !pointsOf.has(outbound.partner))
+    reporter('outbound', outbound.code)(`it is device ${outbound.partner} too, and there is no such device`);
   const { settings } = outbound;
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
     const { target } = mapping;
@@ -358,6 +360,8 @@ function checkOutbound(
       report(mapping)(`there is no point ${mapping.point} in ${device}`);
       continue;
     }
+    const back = loopOf(outbound, mapping);
+    if (back !== null) report(mapping)(back);
     const misfit = misfitOf(point, mapping);
     if (misfit !== null) report(mapping)(misfit.words, misfit.severity);
     if (target.at.protocol !== outbound.protocol)
@@ -365,6 +369,13 @@ function checkOutbound(
     for (const words of targetsOf(target.at.protocol).problems(target, settings)) report(mapping)(words);
   }
 }
+
+/** Why a point must not go to a party: it came from there. Null when it did not. */
+export const loopOf = (
+  { partner, centre }: Pick<OutboundConfig, 'partner' | 'centre'>,
+  { device }: Pick<MappingConfig, 'device'>,
+): string | null =>
+  partner !== '' && device === partner ? `${device} is ${centre}: the point would come back to where it is from` : null;
 
 /** Why a point does not fit where it is mapped to; null when it does. */
 export function misfitOf(

@@ -304,6 +304,8 @@ const outboundCommon = z.object({
   controls: z.boolean().default(true),
   /** From where, among those that may connect. */
   controlsFrom: allowFrom,
+  /** The device as which the same party gives us points: none of them goes back to it. Empty: it gives none. */
+  partner: z.union([code, z.literal('')]).default(''),
 });
 /** An outbound without its mappings. */
 export const outboundObjectSchema = outboundCommon.and(outboundPart);

@@ -219,6 +219,13 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
     help: 'Addresses and networks, among those that may connect',
     applies: (document) => valueAt(document, 'controls') === true,
   },
+  {
+    path: 'partner',
+    title: 'It is our device too',
+    type: 'choice',
+    choices: [['', 'no']],
+    help: 'Both give: none of its own points goes back to it',
+  },
   text('peerName', "Name in the centre's certificate", { help: 'Where its link has TLS; empty: any' }),
 ];
 

@@ -9,4 +9,5 @@ export {
   usualNumbering,
   type Source,
 } from './rules.ts';
+export { agreementTable, agreementWith, type Agreement } from './agreement.ts';
 export { mapSheet } from './sheet.ts';

@@ -27,7 +27,9 @@ export function mapSheet(outbound: OutboundConfig, devices: Configuration['devic
         numeric ? String(offset) : '',
         point.states?.join(' / ') ?? '',
         ...own.slice(OWN_FIRST),
-        isControl(target.kind) ? 'status to the centre, control from it' : 'to the centre',
+        isControl(target.kind) && outbound.controls && target.mayControl
+          ? 'status to the centre, control from it'
+          : 'to the centre',
         `${device} ${address}`,
       ],
     ];

@@ -49,6 +49,7 @@ test('a neighbour’s points, offered on to a second peer, from an empty draft',
   await hands.choose(/^\s*Value/, 'engineering');
   await hands.click('button', 'Add it to the draft');
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('Mapping to Caldmere');
+  const caldmere = new URL(page.url()).searchParams.get('outbound') ?? '';
   await hands.click('link', /^Draft:/);
   await hands.click('button', 'Apply…');
   await hands.click('button', 'Apply to the running system');
@@ -85,5 +86,22 @@ test('a neighbour’s points, offered on to a second peer, from an empty draft',
   const table = page.getByRole('table', { name: 'All that NMK has' });
   await expect(table).toContainText('NMK/SPIN_RES');
   await expect(table).not.toContainText('Transfer_Set_Name');
+
+  // Were the neighbour the same party, all that came from it would come back to it: that is not applied.
+  await visit(page, rig, `/build/outbound/${caldmere}`);
+  await page
+    .getByText(/more: /)
+    .first()
+    .click();
+  await page.getByLabel('It is our device too').selectOption('NMK');
+  await page.getByRole('button', { name: 'Save to the draft' }).click();
+  await page.getByRole('link', { name: 'Agreement' }).click();
+  const gives = page.getByRole('region', { name: 'Caldmere gives us' });
+  await expect(gives).toContainText('NMK/TIE_MW');
+  await expect(gives).toContainText('NMK-VBU-4');
+  await expect(page.getByRole('region', { name: 'We give Caldmere' })).toContainText('NMK Network alarm');
+  await page.getByRole('link', { name: /^Draft:/ }).click();
+  await expect(page.getByText('NMK is Caldmere: the point would come back to where it is from').first()).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Apply…' })).toBeDisabled();
   expect(complaints).toEqual([]);
 });

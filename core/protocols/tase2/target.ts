@@ -89,7 +89,7 @@ export const targets: TargetAddressing<TaseTargetAt, unknown> = {
     },
   ],
   sheet: [
-    { title: 'Name', text: ({ at }) => at.name },
+    { title: 'Object name', text: ({ at }) => at.name },
     { title: 'Belongs to', text: ({ at }) => (at.scope === 'centre' ? 'the whole centre' : 'the domain') },
     { title: 'Type', text: ({ at }) => at.type },
     { title: 'Selected first', text: ({ at }) => (isControl(at.type) ? (at.select ? 'yes' : 'no') : '') },

@@ -43,6 +43,7 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/(app)/build/points': { GET: 'viewer' },
   '/(app)/build/mapping': { GET: 'viewer' },
   '/(app)/build/mapping/sheet': { GET: 'viewer' },
+  '/(app)/build/outbound/[code]/agreement': { GET: 'viewer' },
   '/(app)/build/take': { GET: 'viewer' },
   '/(app)/build/plan': { GET: 'viewer' },
   '/(app)/build/profiles': { GET: 'viewer' },

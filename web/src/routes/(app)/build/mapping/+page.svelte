@@ -1,6 +1,6 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import { misfitOf, type MappingConfig } from '@halvix/core/config';
+  import { loopOf, misfitOf, type MappingConfig } from '@halvix/core/config';
   import { applyRule, usualNumbering, type MappingRule } from '@halvix/core/mapping';
   import { isControl } from '@halvix/core/point';
   import { addressOf, definitionOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
@@ -64,18 +64,19 @@
       const misfit = point && misfitOf(point.document, document);
       const double = twice.has(addressOf(document.target));
       const [elsewhere] = targetsOf(document.target.at.protocol).problems(document.target, outbound?.settings ?? null);
+      const back = outbound ? loopOf(outbound, document) : null;
       const words =
         !point && loaded
           ? 'its source is not in the list'
           : double
             ? 'two points are mapped to this address'
-            : (elsewhere ?? misfit?.words ?? '');
+            : (back ?? elsewhere ?? misfit?.words ?? '');
       return {
         key: `m${held.id}`,
         point,
         held,
         problem: words,
-        severity: words === '' ? null : !point || double || elsewhere ? 'problem' : (misfit?.severity ?? null),
+        severity: words === '' ? null : !point || double || back !== null || elsewhere ? 'problem' : (misfit?.severity ?? null),
       };
     });
     const mapped = new Set(here.map(({ document }) => pointKey(document.device, document.point)));
@@ -201,7 +202,12 @@
     value: 'raw',
     choices: {},
   });
-  const sources = $derived(points.map(({ parent, document }) => ({ device: parent, ...document })));
+  /** What may go there: not what came from there. */
+  const sources = $derived(
+    points
+      .filter(({ parent }) => outbound === undefined || loopOf(outbound, { device: parent }) === null)
+      .map(({ parent, document }) => ({ device: parent, ...document })),
+  );
   const mapped = $derived(here.map(({ document }) => document));
 
   function openRule(): void {

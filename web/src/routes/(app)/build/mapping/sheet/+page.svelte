@@ -34,7 +34,7 @@
     <table class="w-full">
       <thead
         ><tr
-          >{#each heading as title (title)}<th class="px-2 py-1.5 text-left font-normal text-soft">{title}</th
+          >{#each heading as title, i (i)}<th class="px-2 py-1.5 text-left font-normal text-soft">{title}</th
             >{/each}</tr
         ></thead
       >

@@ -107,6 +107,10 @@
   const misfits = $derived(
     Object.keys(problems).length > 0 ? [] : (definitionOf(document.protocol).outbound?.check(document.settings) ?? []),
   );
+  const partners = $derived<[string, string][]>([
+    ['', 'no'],
+    ...draft.of('device').map(({ document: one }): [string, string] => [one.code, `${one.code} ${one.name}`]),
+  ]);
   const taken = $derived(data.code === null && draft.outbound(code) !== undefined);
   const good = $derived(Object.keys(problems).length + Object.keys(linkProblems).length === 0 && !taken);
   const dirty = $derived(
@@ -124,7 +128,9 @@
     const points = await pointRows(null);
     return everyPoint(
       document.protocol,
-      points.map(({ parent, document: point }) => ({ device: parent, ...point })),
+      points
+        .filter(({ parent }) => parent !== document.partner)
+        .map(({ parent, document: point }) => ({ device: parent, ...point })),
       value,
       document.settings,
     );
@@ -199,6 +205,7 @@
       <a class="button plain" href="/build/mapping?outbound={held.document.code}"
         >{data.draft.counts.mappings[held.document.code] ?? 0} mapped</a
       >
+      <a class="button plain" href="/build/outbound/{held.document.code}/agreement">Agreement</a>
       {#if mayBuild}<button class="button" onclick={() => (removing = true)}>Delete…</button>{/if}
     {/if}
   </div>
@@ -235,6 +242,7 @@
           {defaults}
           disabled={!mayBuild}
           placeholders={{ code }}
+          choices={{ partner: partners }}
           problems={tried || held ? { ...problems, ...(taken ? { code: 'another outbound has this code' } : {}) } : {}}
           change={(next) =>
             (document = { ...(next as OutboundObject), code: (next as OutboundObject).code.toUpperCase() })}

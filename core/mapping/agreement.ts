@@ -1,0 +1,115 @@
+import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
+import type { TwoEnds } from '../protocols/ends.ts';
+import { outboundEnds, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
+import { isControl, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
+
+/** What we and one party have agreed on, in both directions; tables have a heading as their first row. */
+export interface Agreement {
+  party: string;
+  /** How they get what we give, and how we get what they give; empty: nothing goes that way. */
+  giving: TwoEnds[];
+  getting: TwoEnds[];
+  /** What we give, in the order of its addresses there. */
+  given: string[][];
+  /** What we get, in the order of the device's list. */
+  got: string[][];
+  /** Who operates what, in words. */
+  operating: string[];
+  /** The same party's device; null: it gives us nothing. */
+  device: string | null;
+}
+
+const period = (ms: number): string =>
+  ms === 0 ? 'never' : ms % 60_000 === 0 ? `every ${ms / 60_000} min` : `every ${ms / 1000} s`;
+
+/** The agreement with the party that an outbound leads to. */
+export function agreementWith(
+  outbound: OutboundConfig,
+  { devices, links }: Pick<Configuration, 'devices' | 'links'>,
+): Agreement {
+  const { partner, centre } = outbound;
+  const linkOf = (code: string): Configuration['links'][number] | undefined => links.find((link) => link.code === code);
+  const theirs = linkOf(outbound.link);
+  const device = partner === '' ? undefined : devices.find(({ code }) => code === partner);
+  const ours = device && linkOf(device.link);
+  const operated = outbound.controls
+    ? outbound.mappings.filter(({ target }) => isControl(target.kind) && target.mayControl).length
+    : 0;
+  const operable = device?.points.filter(({ kind, control, setting }) => isControl(kind) && (control ?? setting)) ?? [];
+  return {
+    party: centre,
+    giving: theirs ? outboundEnds(outbound, theirs) : [],
+    getting: device && ours ? [...twoEnds(device, ours), ...periods(device)] : [],
+    given: givenRows(outbound, devices),
+    got: [
+      ['Address', 'Kind', 'Name', 'Unit', 'States', 'Direction'],
+      ...(device?.points ?? []).map((point) => [
+        addressOf(point),
+        KIND_WORDS[point.kind].one,
+        `${partner} ${point.name}`,
+        point.unit,
+        point.states?.join(' / ') ?? '',
+        operable.includes(point) ? 'status to us, control from us' : 'to us',
+      ]),
+    ],
+    operating: [
+      operated === 0 ? `${centre} operates nothing of ours` : `${centre} operates ${operated} of ours`,
+      ...(device ? [operable.length === 0 ? 'we operate nothing there' : `we operate ${operable.length} there`] : []),
+    ],
+    device: device?.code ?? null,
+  };
+}
+
+/** What we give, in short: all else is in the map of the outbound. */
+function givenRows({ mappings, controls }: OutboundConfig, devices: Configuration['devices']): string[][] {
+  const points = new Map(
+    devices.flatMap(({ code, points }) => points.map((point) => [`${code} ${addressOf(point)}`, point] as const)),
+  );
+  return [
+    ['Address', 'As', 'Name', 'Unit', 'Value', 'Direction'],
+    ...mappings.flatMap(({ device, point: address, target }) => {
+      const point = points.get(`${device} ${address}`);
+      if (point === undefined) return [];
+      const { gain, offset } = scalingOf(point);
+      const raw = offset === 0 ? `× ${gain}` : `× ${gain} + ${offset}`;
+      return [
+        [
+          addressOf(target),
+          targetsOf(target.at.protocol).words(target),
+          `${device} ${point.name}`,
+          point.unit,
+          !isScaled(target.kind) ? (point.states?.join(' / ') ?? '') : target.value === 'raw' ? raw : 'in units',
+          isControl(target.kind) && controls && target.mayControl ? 'status to them, control from them' : 'to them',
+        ],
+      ];
+    }),
+  ];
+}
+
+/** How often we ask. */
+const periods = ({ protocol, settings }: Configuration['devices'][number]): TwoEnds[] =>
+  definitionOf(protocol)
+    .device.polls(settings)
+    .map(({ what, everyMs }) => ({
+      what: `Asked for: ${what}`,
+      ours: period(everyMs),
+      theirs: everyMs === 0 ? 'is not asked' : 'answers',
+      problem: null,
+    }));
+
+/** The whole agreement as one table: the terms first, then both lists. */
+export function agreementTable(agreement: Agreement): string[][] {
+  const { party, giving, getting, given, got, operating } = agreement;
+  const terms = (title: string, rows: readonly TwoEnds[]): string[][] =>
+    rows.length === 0 ? [] : [[title, 'Us', party], ...rows.map(({ what, ours, theirs }) => [what, ours, theirs]), []];
+  const list = (title: string, rows: readonly string[][]): string[][] =>
+    rows.length < 2 ? [] : [[title], ...rows, []];
+  return [
+    ...operating.map((words) => [words]),
+    [],
+    ...terms('How they get it', giving),
+    ...terms('How we get it', getting),
+    ...list(`We give ${party}`, given),
+    ...list(`${party} gives us`, got),
+  ];
+}
