@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { expect, test } from '@playwright/test';
 import { Quality } from '@halvix/core/point';
 import { bayFile } from '../../bench/scenario/sclfiles.ts';
-import { ModelClient } from '../rig/modelclient.ts';
+import { modelClient } from '../rig/latest.ts';
 import type { Rig } from '../rig/rig.ts';
 import { Hands } from './hands.ts';
 import { complaintsOf, firstEngineer, startRig, visit } from './rig.ts';
@@ -137,9 +137,9 @@ test('a register and a relay’s status in our model, from an empty draft, seen 
     ['analog', `${power.replace('[MX]', '.mag.f[MX]')}`],
     ['binary', `${door.replace('[ST]', '.stVal[ST]')}`],
   ] as const;
-  const reported = new ModelClient(rig.ports.model ?? 0, list, {});
-  const polled = new ModelClient(rig.ports.model ?? 0, list, { reports: 'none', pollMs: 200 });
-  const has = (client: ModelClient, value: number, on: number) => async (): Promise<boolean> =>
+  const reported = modelClient(rig.ports.model ?? 0, list, {});
+  const polled = modelClient(rig.ports.model ?? 0, list, { reports: 'none', pollMs: 200 });
+  const has = (client: typeof reported, value: number, on: number) => async (): Promise<boolean> =>
     Math.abs((client.latest.get(list[0][1])?.raw ?? NaN) - value) < 1e-3 && client.latest.get(list[1][1])?.raw === on;
   await rig.until('by report', has(reported, 61.5, 1));
   await rig.until('by polling', has(polled, 61.5, 1));
@@ -208,7 +208,7 @@ test('setting groups and logs of a device, and a model from its file with points
 
   // The same model as the device's, and its values in it where they were mapped.
   const list = [['binary', 'HLMB1/GGIO1.Ind2.stVal[ST]']] as const;
-  const client = new ModelClient(rig.ports.model ?? 0, list, {});
+  const client = modelClient(rig.ports.model ?? 0, list, {});
   await rig.bench('PUT', '/devices/HLM-B1/points/binary/6', { value: 1 });
   await rig.until('the value in the model', () => Promise.resolve(client.latest.get(list[0][1])?.raw === 1));
   await rig.bench('DELETE', '/devices/HLM-B1/points/binary/6');

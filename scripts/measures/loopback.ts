@@ -1,10 +1,10 @@
 import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '@halvix/core/line';
 import type { Client, ClientCommand, ClientNews, Server, ServerCommand, ServerEffect } from '@halvix/core/protocols';
-import { Driver, sendTogether, TcpClient, clock } from '@halvix/wire';
+import { Driver, sendTogether, TcpClient, clock, type TlsFiles } from '@halvix/wire';
 import { fork } from 'node:child_process';
 import { createServer, type Socket } from 'node:net';
 
-/* Both ends of what has a connection for itself, on loopback, for measures. */
+/* Both ends of what has a connection for itself, on loopback, for measures and tests. */
 
 export const HOST = '127.0.0.1';
 export const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
@@ -39,7 +39,8 @@ export function clientOn<At>(
   port: number,
   client: Client<At, never, Uint8Array>,
   onNews: (news: ClientNews) => void,
-): (command: ClientCommand<At, never>) => void {
+  tls?: TlsFiles,
+): { command: (command: ClientCommand<At, never>) => void; close: () => void } {
   const framing = { gapMs: 0, reset: () => {}, push: (octets: Uint8Array) => [octets], isFrame: () => true };
   const lane = new Lane<ClientCommand<At, never>, ClientNews, Uint8Array>(NO_LINE_TIMING, framing, clock.now());
   lane.add('D', client, clock.now());
@@ -48,7 +49,7 @@ export function clientOn<At>(
     if (effect.type === 'device') onNews(effect.effect);
   });
   const link = new TcpClient(
-    { host: HOST, port, connectTimeoutMs: 2000, reconnectFirstMs: 100, reconnectMaxMs: 500 },
+    { host: HOST, port, connectTimeoutMs: 2000, reconnectFirstMs: 100, reconnectMaxMs: 500, ...(tls ? { tls } : {}) },
     {
       up: () => driver.start(),
       down: () => driver.stop(),
@@ -57,7 +58,14 @@ export function clientOn<At>(
     },
   );
   link.open();
-  return (command) => driver.command({ device: 'D', command });
+  return {
+    command: (command) => driver.command({ device: 'D', command }),
+    close: () => {
+      link.close();
+      driver.stop();
+      driver.close();
+    },
+  };
 }
 
 /** In the servers' process: calls `change` so often a second while the other process wants it, and tells how often. */

@@ -97,7 +97,7 @@ function clientOf(
   const client = new IecClient(clientSettings.parse({ bufferMs: BUFFER_MS }), now, {
     ...{ octetMs: 0, remembered: null, points: list, phase: 1 },
   });
-  return clientOn(port, client as never, onNews);
+  return clientOn(port, client as never, onNews).command;
 }
 
 const CLIENTS = 16;

@@ -76,7 +76,8 @@
         point,
         held,
         problem: words,
-        severity: words === '' ? null : !point || double || back !== null || elsewhere ? 'problem' : (misfit?.severity ?? null),
+        severity:
+          words === '' ? null : !point || double || back !== null || elsewhere ? 'problem' : (misfit?.severity ?? null),
       };
     });
     const mapped = new Set(here.map(({ document }) => pointKey(document.device, document.point)));

@@ -75,8 +75,7 @@
             <table class="w-full text-[12.5px]" aria-label="Points: {title}">
               <thead
                 ><tr
-                  >{#each rows[0] as heading, i (i)}<th class="px-2 py-1 text-left font-normal text-soft"
-                      >{heading}</th
+                  >{#each rows[0] as heading, i (i)}<th class="px-2 py-1 text-left font-normal text-soft">{heading}</th
                     >{/each}</tr
                 ></thead
               >

@@ -5,14 +5,17 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect, type ConnectionOptions } from 'node:tls';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import type { Server, ServerEffect, ServerUpdate } from '@halvix/core/protocols';
 import { IecServer, serverSettings } from '@halvix/core/protocols/iec61850';
+import { serverSettings as taseSettings, TaseServer } from '@halvix/core/protocols/tase2';
 import { CallServer, clock, Driver, type Call, type TlsFiles } from '@halvix/wire';
 import { serveTls } from '../../wire/tls.ts';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { offered } from '../../core/protocols/iec61850/trials/both.ts';
-import { ModelClient } from '../rig/modelclient.ts';
+import { offered as agreed } from '../../core/protocols/tase2/trials/both.ts';
+import { agreementClient, modelClient, type Latest } from '../rig/latest.ts';
 
-/* A model over TLS with certificates of both ends (IEC 62351-3: mutual authentication). */
+/* Models and agreements over TLS with certificates of both ends (IEC 62351-3: mutual authentication). */
 let folder: string;
 const openssl = (...args: string[]): void => void execFileSync('openssl', args, { stdio: 'pipe', cwd: folder });
 const KEY = ['-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:P-256', '-nodes'];
@@ -88,54 +91,78 @@ afterAll(() => {
   rmSync(folder, { recursive: true });
 });
 
-const OFFERS = [offered('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV')];
+interface Case {
+  server: () => Server<never>;
+  /** What stands for one analog value, as its client calls it. */
+  value: string;
+  update: (value: number) => ServerUpdate<never>;
+  client: (port: number, value: string, tls?: TlsFiles) => Latest<unknown>;
+}
+const change = <At>(at: At, value: number): ServerUpdate<never> =>
+  ({ kind: 'analog', at, value, quality: 0, time: clock.now() }) as ServerUpdate<never>;
+const MODEL = offered('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV');
+const AGREED = agreed('analog', 'TIE_MW', 'RealQTimeTag');
+const CASES: Record<string, Case> = {
+  model: {
+    server: () => new IecServer(serverSettings.parse({}), [MODEL], clock.now()) as never,
+    value: 'HLM/GGIO1.AnIn1.mag.f[MX]',
+    update: (value) => change(MODEL.at, value),
+    client: (port, value, tls) => modelClient(port, [['analog', value]], {}, tls),
+  },
+  agreement: {
+    server: () => new TaseServer(taseSettings.parse({}), [AGREED], clock.now()) as never,
+    value: 'TIE_MW',
+    update: (value) => change(AGREED.at, value),
+    client: (port, value, tls) => agreementClient(port, 'HALVIX', [['analog', value]], tls),
+  },
+};
 
-test('a client with a certificate of our authority is associated and has reports; nobody else gets that far', async () => {
-  const [port] = await freePorts(1);
-  const server = new IecServer(serverSettings.parse({}), OFFERS, clock.now());
-  const calls = new Map<Call, number>();
-  const refusals: string[] = [];
-  const callOf = (peer: number | undefined): Call | undefined => [...calls].find(([, number]) => number === peer)?.[0];
-  const driver = new Driver(server, (effect) => {
-    if (effect.type === 'send') callOf(effect.peer)?.send(effect.octets);
-    if (effect.type === 'hangUp') callOf(effect.peer)?.end();
-  });
-  let peers = 0;
-  const listener = new CallServer(
-    { host: '127.0.0.1', port, tls: files('gateway', 'ours', '') },
-    {
-      came: (call) => {
-        calls.set(call, ++peers);
-        driver.command({ type: 'came', peer: peers, from: call.names.join() });
+test.each(Object.entries(CASES))(
+  'a client of our authority is associated and has reports of a %s; nobody else gets that far',
+  async (_name, { server, value, update, client }) => {
+    const [port] = await freePorts(1);
+    const calls = new Map<Call, number>();
+    const refusals: string[] = [];
+    const callOf = (peer: number | undefined): Call | undefined =>
+      [...calls].find(([, number]) => number === peer)?.[0];
+    const driver = new Driver(server(), (effect: ServerEffect) => {
+      if (effect.type === 'send') callOf(effect.peer)?.send(effect.octets);
+      if (effect.type === 'hangUp') callOf(effect.peer)?.end();
+    });
+    let peers = 0;
+    const listener = new CallServer(
+      { host: '127.0.0.1', port, tls: files('gateway', 'ours', '') },
+      {
+        came: (call) => {
+          calls.set(call, ++peers);
+          driver.command({ type: 'came', peer: peers, from: call.names.join() });
+        },
+        data: (call, octets) => driver.command({ type: 'octets', peer: calls.get(call) ?? 0, octets }),
+        ended: (call) => {
+          driver.command({ type: 'went', peer: calls.get(call) ?? 0 });
+          calls.delete(call);
+        },
+        changed: () => {},
+        refused: (words) => void refusals.push(words),
       },
-      data: (call, octets) => driver.command({ type: 'octets', peer: calls.get(call) ?? 0, octets }),
-      ended: (call) => {
-        driver.command({ type: 'went', peer: calls.get(call) ?? 0 });
-        calls.delete(call);
-      },
-      changed: () => {},
-      refused: (words) => void refusals.push(words),
-    },
-  );
-  listener.open();
-  const reference = 'HLM/GGIO1.AnIn1.mag.f[MX]';
-  const list = [['analog', reference]] as const;
-  const known = new ModelClient(port, list, {}, files('client', 'ours', 'gateway'));
-  const stranger = new ModelClient(port, list, {}, files('stranger', 'others', 'gateway'));
-  const plain = new ModelClient(port, list, {});
-  const WAIT = { timeout: 10_000 };
-  // Its reports run once the present value has come.
-  await expect.poll(() => known.latest.has(reference), WAIT).toBe(true);
-  const update = { kind: 'analog' as const, at: OFFERS[0].at, value: 41.5, quality: 0, time: clock.now() };
-  driver.command({ type: 'update', updates: [update] });
-  await expect.poll(() => known.latest.get(reference), WAIT).toMatchObject({ raw: 41.5, event: true });
-  await expect.poll(() => refusals.length, WAIT).toBeGreaterThan(1);
-  expect([stranger.state, plain.state]).toEqual(['unknown', 'unknown']);
-  expect([...calls.keys()].map(({ names }) => names[0])).toEqual(['client']);
-  for (const client of [known, stranger, plain]) client.close();
-  driver.close();
-  await listener.close();
-});
+    );
+    listener.open();
+    const known = client(port, value, files('client', 'ours', 'gateway'));
+    const stranger = client(port, value, files('stranger', 'others', 'gateway'));
+    const plain = client(port, value);
+    const WAIT = { timeout: 10_000 };
+    // Its reports run once the present value has come.
+    await expect.poll(() => known.latest.has(value), WAIT).toBe(true);
+    driver.command({ type: 'update', updates: [update(41.5)] });
+    await expect.poll(() => known.latest.get(value), WAIT).toMatchObject({ raw: 41.5, event: true });
+    await expect.poll(() => refusals.length, WAIT).toBeGreaterThan(1);
+    expect([stranger.state, plain.state]).toEqual(['unknown', 'unknown']);
+    expect([...calls.keys()].map(({ names }) => names[0])).toEqual(['client']);
+    for (const one of [known, stranger, plain]) one.close();
+    driver.close();
+    await listener.close();
+  },
+);
 
 /** Of TLS 1.2, as the profile for MMS names them (IEC 62351-3 and -4, from memory), by their names in OpenSSL. */
 test.each([
