@@ -1,10 +1,13 @@
 import { OBJECT_SCHEMAS, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
+import { fromHex } from '@halvix/core/bytes';
 import { encodeFrame } from '@halvix/core/protocols/modbus';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import { connect, createServer, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { readFileSync } from 'node:fs';
 import { afterEach, beforeAll, describe, expect, test } from 'vitest';
+import { encodeTpdu } from '../core/protocols/mms/wire/cotp.ts';
+import { encodeTpkt } from '../core/protocols/mms/wire/tpkt.ts';
 import { OutboundLink, type OutboundMember } from './outboundlink.ts';
 import { Certificates, Closers, freePort, pause, terminals, until } from './testing/wires.ts';
 
@@ -28,6 +31,19 @@ const modbus = (unitId: number): OutboundConfig => ({
   }),
   mappings: [],
 });
+
+const agreement = (code: string, allowFrom: string[], transportSelector = '0001'): OutboundConfig => ({
+  ...OBJECT_SCHEMAS.outbound.parse({
+    ...{ code, name: 'neighbour', centre: 'Neighbour', link: 'L', protocol: 'tase2', allowFrom },
+    settings: { transportSelector },
+  }),
+  mappings: [],
+});
+/** The first message of a caller that wants that transport selector. */
+const calling = (called: string): Uint8Array =>
+  encodeTpkt(
+    encodeTpdu({ type: 'connectRequest', destination: 0, source: 1, class: 0, size: 8192, called: fromHex(called) }),
+  );
 
 /** What a link tells an outbound: who came and went, and what they said. */
 class Told implements OutboundMember {
@@ -53,9 +69,9 @@ const hello = (theirAddress: number): Uint8Array =>
 const request = (transaction: number, unit: number): Uint8Array =>
   encodeFrame('tcp', transaction, unit, Uint8Array.of(3, 0, 0, 0, 1));
 
-async function callTo(port: number): Promise<{ socket: Socket; received: number[] }> {
+async function callTo(port: number, localAddress?: string): Promise<{ socket: Socket; received: number[] }> {
   const received: number[] = [];
-  const socket = connect(port, '127.0.0.1');
+  const socket = connect({ port, host: '127.0.0.1', localAddress });
   socket.on('error', () => {});
   socket.on('data', (bytes) => received.push(...bytes));
   socket.setNoDelay(true);
@@ -179,6 +195,56 @@ describe('a port of ours', () => {
     again.socket.write(hello(100));
     await until('the other one is let in', () => open_.lines.length === 1);
     expect(link.state().state).toBe('connected');
+  });
+});
+
+describe('several agreements behind one port', () => {
+  const lines = (member: Told): string[] => member.lines.map((line) => line.split(' ')[0]);
+
+  test('each has those that call from its networks, by its selector, and nobody else', async () => {
+    const port = await freePort();
+    const one = new Told(agreement('ONE', ['127.0.0.2']));
+    const two = new Told(agreement('TWO', ['127.0.0.3']));
+    const other = new Told(agreement('OTHER', ['127.0.0.2'], '0002'));
+    const link = open(linkOf({ type: 'tcpServer', protocol: 'tase2', port }), one, two, other);
+    await until('it listens', () => link.problem === null);
+    const second = await callTo(port, '127.0.0.3');
+    await slowly(calling('0001'), (piece) => second.socket.write(piece));
+    await until('the second one is there', () => two.lines.length === 1);
+    // What came before it was known is not lost.
+    await until('with all octets', () => two.octets.length === calling('0001').length);
+    const first = await callTo(port, '127.0.0.2');
+    first.socket.write(calling('0001'));
+    await until('the first one is there', () => one.lines.length === 1);
+    const third = await callTo(port, '127.0.0.2');
+    third.socket.write(calling('0002'));
+    await until('the other selector', () => other.lines.length === 1);
+    // Its data goes on to it, whatever it looks like.
+    second.socket.write(calling('0002'));
+    await until('more of it', () => two.octets.length === 2 * calling('0001').length);
+    expect([one, two, other].map(lines)).toEqual([['up'], ['up'], ['up']]);
+    expect([one.octets, other.octets]).toEqual([[...calling('0001')], [...calling('0002')]]);
+    second.socket.destroy();
+    await until('it has gone', () => lines(two).join() === 'up,down');
+    expect([one, other].map(lines)).toEqual([['up'], ['up']]);
+  });
+
+  test('whoever calls by the selector of somebody else is refused in words, and a stranger at the door', async () => {
+    const port = await freePort();
+    const one = new Told(agreement('ONE', ['127.0.0.2']));
+    const two = new Told(agreement('TWO', ['127.0.0.3'], '0002'));
+    const link = open(linkOf({ type: 'tcpServer', protocol: 'tase2', port }), one, two);
+    await until('it listens', () => link.problem === null);
+    const wrong = await callTo(port, '127.0.0.3');
+    let ended = 0;
+    wrong.socket.on('close', () => ended++);
+    wrong.socket.write(calling('0001'));
+    await until('it is refused', () => ended === 1);
+    expect(one.lines).toEqual(['connection from 127.0.0.3 refused: its network is not allowed']);
+    const stranger = await callTo(port, '127.0.0.4');
+    stranger.socket.on('close', () => ended++);
+    await until('so is a stranger', () => ended === 2);
+    expect(two.lines).toEqual(['connection from 127.0.0.4 refused: its network is not allowed']);
   });
 });
 

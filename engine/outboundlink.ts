@@ -1,7 +1,7 @@
 import { endpointWords, isAllowed, sameDocument, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
-import type { Recogniser } from '@halvix/core/protocols';
+import { definitionOf, type Recogniser } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
 import { lineTiming } from './link.ts';
@@ -231,7 +231,7 @@ export class OutboundLink {
 
   private onData(connection: Connection, bytes: Uint8Array): void {
     const now = clock.now();
-    const codes = new Set(connection.caller.push(bytes, now));
+    const codes = new Set(this.meant(connection, connection.caller.push(bytes, now)));
     for (const code of codes) {
       const member = [...this.members].find(({ config }) => config.code === code);
       if (member === undefined) continue;
@@ -244,6 +244,26 @@ export class OutboundLink {
     if (codes.size > 0) connection.early = [];
     else this.hold(connection, bytes);
     for (const member of connection.members) member.data(connection.peer, bytes);
+  }
+
+  /** Those of the named whose it may be: where callers are told apart by who they are, one, and the same from then on. */
+  private meant(connection: Connection, named: readonly string[]): readonly string[] {
+    if (named.length < 2 || !definitionOf(this.config.protocol).outbound?.byCaller) return named;
+    const members = [...this.members].filter(({ config }) => named.includes(config.code));
+    const meant =
+      members.find((member) => connection.members.has(member)) ??
+      members.find((member) => this.objection(connection, member) === null) ??
+      members[0];
+    return meant === undefined ? [] : [meant.config.code];
+  }
+
+  /** Why a connection cannot be the member's; null: it can. */
+  private objection({ way: { address, names } }: Connection, { config }: OutboundMember): string | null {
+    if (address === null) return null;
+    const wanted = this.config.tls.use ? config.peerName : '';
+    if (!isAllowed(address, config.allowFrom)) return 'its network is not allowed';
+    if (wanted === '' || names.includes(wanted)) return null;
+    return `its certificate is of ${names.join(', ') || 'nobody'}, not of ${wanted}`;
   }
 
   /** Keeps what may be the beginning of somebody's first request. The oldest go first: what is being put together is at the end. */
@@ -269,14 +289,9 @@ export class OutboundLink {
   /** Whether it is the member's now. */
   private join(connection: Connection, member: OutboundMember): boolean {
     const { config } = member;
-    const { address, from, names } = connection.way;
-    const wanted = this.config.tls.use ? config.peerName : '';
-    if (address !== null && !isAllowed(address, config.allowFrom))
-      member.refused(`connection from ${address} refused: its network is not allowed`);
-    else if (address !== null && wanted !== '' && !names.includes(wanted))
-      member.refused(
-        `connection from ${address} refused: its certificate is of ${names.join(', ') || 'nobody'}, not of ${wanted}`,
-      );
+    const { address, from } = connection.way;
+    const objection = this.objection(connection, member);
+    if (objection !== null) member.refused(`connection from ${address} refused: ${objection}`);
     else {
       const most = serverSide(config.protocol).peers(config.settings);
       const before = this.connectionsOf(member);

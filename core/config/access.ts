@@ -31,6 +31,10 @@ export function isAllowed(address: string, networks: readonly string[]): boolean
   });
 }
 
+/** Whether an address is in a network of both. */
+export const doMeet = (one: readonly string[], other: readonly string[]): boolean =>
+  one.some((a) => isAllowed(a.split('/')[0], other)) || other.some((b) => isAllowed(b.split('/')[0], one));
+
 export const allowsEverybody = (networks: readonly string[]): boolean =>
   networks.some((text) => networkOf(text)?.[1] === 0);
 

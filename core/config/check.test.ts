@@ -153,6 +153,20 @@ describe('configuration document', () => {
       (d) => d.outbounds.push({ ...d.outbounds[0], code: 'O2' }),
       'outbound O2: another outbound on link O1 has our address 10, theirs 100 too',
     ],
+    [
+      'two agreements on one port that let in the same callers',
+      (d) => {
+        const agreement = { ...d.outbounds[0], protocol: 'tase2', settings: {}, mappings: [] };
+        d.outbounds = [
+          { ...agreement, code: 'A', allowFrom: ['10.1.0.0/16'] },
+          { ...agreement, code: 'B', allowFrom: ['10.2.0.0/16'] },
+          { ...agreement, code: 'C', allowFrom: ['10.1.0.0/16'], settings: { transportSelector: '0002' } },
+          { ...agreement, code: 'D', allowFrom: ['10.3.0.0/16', '10.2.7.1'] },
+        ];
+        d.links.find(({ code }: { code: string }) => code === 'O1').protocol = 'tase2';
+      },
+      'outbound D: B on link O1 lets in the same callers: name other networks, or another name in the certificate',
+    ],
   ])('%s is named', (_what, change, expected) => {
     expect(problems(change).join('\n')).toContain(expected);
   });

@@ -12,7 +12,7 @@ import {
   type OutboundConfig,
   type RadioConfig,
 } from './document.ts';
-import { allowsEverybody, isLoopbackOnly } from './access.ts';
+import { allowsEverybody, doMeet, isLoopbackOnly } from './access.ts';
 import { objectKey, type DraftPoint, type ObjectKind } from './objects.ts';
 import { upgradedConfiguration } from './upgrade.ts';
 import type { ConfigurationProblem, Severity } from './problem.ts';
@@ -118,8 +118,12 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (o) => o.code,
     (o) => reporter('outbound', o.code)('another outbound has this code'),
   );
+  const [called, framed] = [true, false].map((is) =>
+    outbounds.filter(({ protocol }) => (definitionOf(protocol).outbound?.byCaller ?? false) === is),
+  );
+  checkCallers(called, (code, words) => reporter('outbound', code)(words));
   unique(
-    outbounds,
+    framed,
     (o) => `${o.link} ${definitionOf(o.protocol).outbound?.key(o.settings)}`,
     (o) =>
       reporter(
@@ -185,6 +189,28 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     }
   }
   return problems;
+}
+
+/** Outbounds that are told apart by who calls: nobody may be meant by two of them. */
+function checkCallers(outbounds: readonly OutboundConfig[], report: (code: string, words: string) => void): void {
+  outbounds.forEach((outbound, at) => {
+    const { code, link, protocol, settings, allowFrom, peerName } = outbound;
+    const key = definitionOf(protocol).outbound?.key(settings);
+    const other = outbounds
+      .slice(0, at)
+      .find(
+        (one) =>
+          one.link === link &&
+          definitionOf(one.protocol).outbound?.key(one.settings) === key &&
+          (one.peerName === peerName || one.peerName === '' || peerName === '') &&
+          doMeet(one.allowFrom, allowFrom),
+      );
+    if (other)
+      report(
+        code,
+        `${other.code} on link ${link} lets in the same callers: name other networks, or another name in the certificate`,
+      );
+  });
 }
 
 /** Whether devices are on a link, or outbounds. */

@@ -358,6 +358,11 @@ export interface Definition<
         links: readonly LinkType[];
         port: number;
         targets: TargetAddressing<Target, OutboundSettings>;
+        /**
+         * A connection is one outbound's alone: of those that share a key it is the one whose networks, and whose name in a
+         * certificate, are the caller's. Absent: frames tell whose they are, one by one.
+         */
+        byCaller?: boolean;
         /** Absent: there are none. */
         files?: readonly OfferFile<OutboundSettings, Target>[];
       })

@@ -87,7 +87,8 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     placed: [],
     plan: { ours: null, theirs: null },
     where: () => 'model',
-    key: () => 'model',
+    key: ({ transportSelector }) => transportSelector.toLowerCase(),
+    byCaller: true,
     ends: serverEnds,
     check: (settings) => {
       const served = servedModel(settings);

@@ -1,4 +1,5 @@
 import type { ClientSide } from '../client.ts';
+import { CalledEnd } from '../mms/called.ts';
 import { stream } from '../mms/stream.ts';
 import type { ServerSide } from '../server.ts';
 import { IecClient } from './client/client.ts';
@@ -20,6 +21,5 @@ export const server: ServerSide<ServerSettings, IecTargetAt> = {
   // One that is full says so itself: a client that is refused at the door would not know why.
   peers: ({ maxClients }) => Math.max(2, maxClients),
   make: (settings, _link, points, now, remembered) => new IecServer(settings, points, now, remembered),
-  // Whoever connects to the port is a client of the one model behind it.
-  recogniser: (centres) => ({ push: () => centres.slice(0, 1).map(({ code }) => code) }),
+  recogniser: (centres) => new CalledEnd(centres),
 };

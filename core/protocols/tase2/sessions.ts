@@ -1,4 +1,5 @@
 import type { ClientSide } from '../client.ts';
+import { CalledEnd } from '../mms/called.ts';
 import { stream } from '../mms/stream.ts';
 import type { ServerSide } from '../server.ts';
 import { TaseClient } from './client/client.ts';
@@ -19,6 +20,5 @@ export const client: ClientSide<ClientSettings, TaseAt, Order, Uint8Array> = {
 export const server: ServerSide<ServerSettings, TaseTargetAt> = {
   peers: ({ maxClients }) => Math.max(2, maxClients),
   make: (settings, _link, points, now) => new TaseServer(settings, points, now),
-  // Whoever connects to the port is the peer of the one agreement behind it.
-  recogniser: (centres) => ({ push: () => centres.slice(0, 1).map(({ code }) => code) }),
+  recogniser: (centres) => new CalledEnd(centres),
 };
