@@ -541,8 +541,10 @@ export class TaseServer implements Server<TaseTargetAt> {
     this.counters.add('controls');
     if (at.select) {
       const selected = this.selected.get(held.address);
+      if (selected?.peer !== peer) return done(AccessError.denied);
+      // Once, whatever comes of it.
       this.selected.delete(held.address);
-      if (selected?.peer !== peer || this.now >= selected.until) return done(AccessError.denied);
+      if (this.now >= selected.until) return done(AccessError.denied);
     }
     const number =
       value.type === 'float' || value.type === 'integer' || value.type === 'unsigned' ? Number(value.value) : NaN;
