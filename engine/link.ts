@@ -406,7 +406,7 @@ export class LinkRunner {
   }
 
   state(): LinkState {
-    const endpoint = endpointWords(this.config);
+    const endpoint = this.transport?.where ?? endpointWords(this.config);
     const devices = [...this.members.keys()];
     if (this.transport !== null) return { ...this.transport.state, endpoint, devices };
     const connected = [...this.callers.values()].filter((caller) => caller.devices.size > 0);

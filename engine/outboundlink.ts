@@ -347,7 +347,7 @@ export class OutboundLink {
   }
 
   state(): LinkState {
-    const about = { endpoint: endpointWords(this.config), devices: [] };
+    const about = { endpoint: this.transport?.where ?? endpointWords(this.config), devices: [] };
     if (this.transport !== null) return { ...this.transport.state, ...about };
     const connected = [...this.connections].filter(({ members }) => members.size > 0);
     const problem = this.server?.problem ?? null;

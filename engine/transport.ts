@@ -6,12 +6,23 @@ export const tlsOf = ({ tls }: Pick<LinkConfig, 'tls'>): { tls?: TlsFiles } => (
 
 /** The connection that a link stands for; null where devices call us instead. */
 export function makeTransport(link: LinkConfig, events: LinkEvents): Reconnecting | null {
-  const { type, host, port, localPort, serialPort, line, connectTimeoutMs, reconnectFirstMs, reconnectMaxMs } = link;
+  const {
+    type,
+    host,
+    standbyHost,
+    port,
+    localPort,
+    serialPort,
+    line,
+    connectTimeoutMs,
+    reconnectFirstMs,
+    reconnectMaxMs,
+  } = link;
   // A connection that a device takes and then says nothing on is no better than none.
   const pauses = { connectTimeoutMs, reconnectFirstMs, reconnectMaxMs, mustProve: true };
   switch (type) {
     case 'tcpClient':
-      return new TcpClient({ ...pauses, host, port, ...tlsOf(link) }, events);
+      return new TcpClient({ ...pauses, host, standbyHost, port, ...tlsOf(link) }, events);
     case 'udp':
       return new UdpLink({ ...pauses, host, port, localPort }, events);
     case 'serial': {

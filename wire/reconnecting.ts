@@ -33,6 +33,8 @@ export interface Attempt {
   destroy(): void;
   /** Keys the transmitter, where there is one. */
   key?(on: boolean): void;
+  /** Where it leads, where that is not always the same. */
+  where?: string;
 }
 
 export interface AttemptEvents {
@@ -76,6 +78,11 @@ export class Reconnecting {
     this.stopped = true;
     if (this.timer !== null) clearTimeout(this.timer);
     this.attempt?.destroy();
+  }
+
+  /** Where this connection, or this try, leads; null: where all do. */
+  get where(): string | null {
+    return this.attempt?.where ?? null;
   }
 
   /** Something came of it: the next pause is short again. */
@@ -154,6 +161,7 @@ export class Reconnecting {
 
   private onEnd(problem: string | null): void {
     const wasUp = this.state.state === 'connected';
+    const where = this.where === null ? '' : `${this.where}: `;
     this.attempt = null;
     if (this.stopped) return;
     if (this.resting !== null) {
@@ -166,7 +174,7 @@ export class Reconnecting {
     this.set({
       state: 'waiting',
       nextTry: clock.now() + wait,
-      problem: this.dropped ?? problem ?? (wasUp ? 'the other end closed the connection' : 'closed before it was up'),
+      problem: `${where}${this.dropped ?? problem ?? (wasUp ? 'the other end closed the connection' : 'closed before it was up')}`,
     });
     this.dropped = null;
     this.timer = setTimeout(() => this.connect(), wait);

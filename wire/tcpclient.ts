@@ -13,6 +13,8 @@ import { sendTogether } from './together.ts';
 
 export interface TcpClientOptions extends ReconnectOptions {
   host: string;
+  /** Of a redundant peer: whichever did not answer, or went away, is tried after the other. Absent, empty: it has none. */
+  standbyHost?: string;
   port: number;
   /** Both ends show a certificate. */
   tls?: TlsFiles;
@@ -23,18 +25,21 @@ const OPTIONS = { noDelay: true, keepAlive: true, keepAliveInitialDelay: 30_000,
 /** A TCP connection, with TLS where that is asked for. */
 export class TcpClient extends Reconnecting {
   constructor(options: TcpClientOptions, events: LinkEvents) {
-    super(options, (attempt) => dial(options, attempt), events);
+    const hosts = [options.host, options.standbyHost ?? ''].filter((host) => host !== '');
+    let tries = 0;
+    super(options, (attempt) => dial({ ...options, host: hosts[tries++ % hosts.length] }, attempt), events);
   }
 }
 
-function dial({ host, port, tls }: TcpClientOptions, events: AttemptEvents): Attempt {
+function dial({ host, port, tls, standbyHost }: TcpClientOptions, events: AttemptEvents): Attempt {
+  const where = standbyHost ? `${host}:${port}` : undefined;
   let socket: Socket;
   try {
     assertWithin(host);
     socket = tls ? connectTls({ host, port, ...OPTIONS }, tls) : connect({ host, port, ...OPTIONS });
   } catch (error) {
     setImmediate(() => events.ended(error instanceof Error ? inWords(error) : String(error)));
-    return { send: () => {}, unsent: () => 0, destroy: () => {} };
+    return { send: () => {}, unsent: () => 0, destroy: () => {}, where };
   }
   let problem: string | null = null;
   socket.on(tls ? 'secureConnect' : 'connect', () => events.up());
@@ -45,5 +50,6 @@ function dial({ host, port, tls }: TcpClientOptions, events: AttemptEvents): Att
     send: (octets) => sendTogether(socket, octets),
     unsent: () => socket.writableLength,
     destroy: () => socket.destroy(),
+    where,
   };
 }

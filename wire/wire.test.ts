@@ -1,6 +1,6 @@
 import { connect, createServer, type Server, type Socket } from 'node:net';
 import { afterEach, describe, expect, test } from 'vitest';
-import { clock, Driver, TcpClient, TcpListener, UdpLink } from './index.ts';
+import { clock, Driver, TcpClient, type TcpClientOptions, TcpListener, UdpLink } from './index.ts';
 import type { Session } from '@halvix/core/session';
 
 const closers: (() => unknown)[] = [];
@@ -22,10 +22,10 @@ async function freePort(): Promise<number> {
   return typeof address === 'object' && address !== null ? address.port : 0;
 }
 
-function serve(port: number): { server: Server; sockets: Socket[] } {
+function serve(port: number, host = '127.0.0.1'): { server: Server; sockets: Socket[] } {
   const sockets: Socket[] = [];
   const server = createServer((socket) => sockets.push(socket.on('error', () => {})));
-  server.listen(port, '127.0.0.1');
+  server.listen(port, host);
   closers.push(() => {
     sockets.forEach((socket) => socket.destroy());
     return new Promise((resolve) => server.close(resolve));
@@ -33,10 +33,10 @@ function serve(port: number): { server: Server; sockets: Socket[] } {
   return { server, sockets };
 }
 
-function client(port: number): { link: TcpClient; log: string[] } {
+function client(port: number, more: Partial<TcpClientOptions> = {}): { link: TcpClient; log: string[] } {
   const log: string[] = [];
   const link = new TcpClient(
-    { host: '127.0.0.1', port, connectTimeoutMs: 500, reconnectFirstMs: 20, reconnectMaxMs: 80 },
+    { host: '127.0.0.1', port, connectTimeoutMs: 500, reconnectFirstMs: 20, reconnectMaxMs: 80, ...more },
     {
       up: () => log.push('up'),
       down: () => log.push('down'),
@@ -101,6 +101,33 @@ describe('TCP client', () => {
     sockets[0].destroy();
     await until(() => log.filter((word) => word === 'up').length === 2);
     expect(log).toEqual(['up', 'down', 'up']);
+  });
+
+  test('of two addresses it stays at the one that answers, and goes to the other one when that has gone', async () => {
+    const port = await freePort();
+    const first = serve(port, '127.0.0.2');
+    const { link, log } = client(port, { host: '127.0.0.2', standbyHost: '127.0.0.3' });
+    await until(() => log.includes('up'));
+    expect(link.where).toBe(`127.0.0.2:${port}`);
+    const second = serve(port, '127.0.0.3');
+    first.server.close();
+    first.sockets[0].destroy();
+    await until(() => link.state.state === 'waiting');
+    expect(link.state.problem).toContain(`127.0.0.2:${port}: the other end closed`);
+    await until(() => second.sockets.length === 1);
+    await until(() => log.join() === 'up,down,up');
+    expect(link.where).toBe(`127.0.0.3:${port}`);
+    // Neither answers: both are tried, in turn.
+    second.server.close();
+    second.sockets[0].destroy();
+    const problems = new Set<string>();
+    await until(() => {
+      if (link.state.problem !== null) problems.add(link.state.problem.split(':')[0]);
+      return problems.size === 2;
+    });
+    const back = serve(port, '127.0.0.2');
+    await until(() => back.sockets.length === 1);
+    expect([...problems].sort()).toEqual(['127.0.0.2', '127.0.0.3']);
   });
 
   test('closed, it tries no more', async () => {

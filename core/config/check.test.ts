@@ -154,6 +154,11 @@ describe('configuration document', () => {
       'outbound O2: another outbound on link O1 has our address 10, theirs 100 too',
     ],
     [
+      'another address that is the first one',
+      (d) => Object.assign(d.links[0], { type: 'tcpClient', host: '10.1.0.7', standbyHost: '10.1.0.7' }),
+      'its other address 10.1.0.7 is its first one',
+    ],
+    [
       'two agreements on one port that let in the same callers',
       (d) => {
         const agreement = { ...d.outbounds[0], protocol: 'tase2', settings: {}, mappings: [] };

@@ -220,7 +220,7 @@ interface LinkUsers {
 }
 
 function checkLink(
-  { type, protocol, framing, host, serialPort, line, tls, calls, allowFrom }: LinkConfig,
+  { type, protocol, framing, host, standbyHost, serialPort, line, tls, calls, allowFrom }: LinkConfig,
   users: LinkUsers,
   report: (words: string, severity?: Severity) => void,
 ): void {
@@ -234,6 +234,8 @@ function checkLink(
     report(
       `its framing ${framing || 'is not said'}: ${words.name} has ${fitting.join(', ')} over ${LINK_TYPE_WORDS[type]}`,
     );
+  if (standbyHost !== '' && type === 'tcpClient' && standbyHost === host)
+    report(`its other address ${standbyHost} is its first one`);
   if (type === 'serial') {
     if (serialPort === '') report('a serial link needs a serial port');
     if (line.bitRate === 0) report('a serial link needs a bit rate');

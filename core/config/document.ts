@@ -83,6 +83,8 @@ export const linkSchema = z.object({
   /** The other side's address; of a tcpServer, ours to listen on. */
   host: host.default('127.0.0.1'),
   port: port.default(20_000),
+  /** Another address of the same device or centre, at the same port: tried in turn. Empty: it has none. */
+  standbyHost: z.union([host, z.literal('')]).default(''),
   /** Our own UDP port; 0: any. */
   localPort: z.number().int().min(0, 'A port is at least 0').max(65535, 'A port is at most 65535').default(0),
   /** The serial port of this machine. */

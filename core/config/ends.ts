@@ -6,7 +6,7 @@ type LinkObject = ObjectDocument<'link'>;
 
 /** How the two ends meet. */
 function connectionEnds(link: LinkObject): TwoEnds[] {
-  const { type, host, port, localPort, serialPort, line, tls } = link;
+  const { type, host, standbyHost, port, localPort, serialPort, line, tls } = link;
   const given = (words: string): { theirs: string; problem: string | null } => ({
     theirs: words || '–',
     problem: words ? null : 'not given',
@@ -29,6 +29,7 @@ function connectionEnds(link: LinkObject): TwoEnds[] {
       return [
         { what: 'Connection', ours: 'TCP client, calls', theirs: 'TCP server, listens', problem: null },
         { what: 'IP address', ours: 'any of this machine', ...given(host) },
+        ...(standbyHost === '' ? [] : [{ what: 'Its other address', ours: 'tried in turn', ...given(standbyHost) }]),
         { what: 'TCP port', ours: 'any', theirs: String(port), problem: null },
         ...tlsEnds,
         ...lineEnds,

@@ -51,6 +51,10 @@ export const LINK_FIELDS: readonly SettingField[] = [
     open: true,
     applies: linkIs('tcpClient'),
   }),
+  text('standbyHost', 'Its other address', {
+    help: 'Of a redundant device, at the same port: tried in turn; empty: none',
+    applies: linkIs('tcpClient'),
+  }),
   number('port', 'UDP port of the device', '', [1, 65535], { open: true, applies: linkIs('udp') }),
   text('host', 'Our address to listen on', { open: true, applies: linkIs('tcpServer') }),
   number('port', 'Our TCP port', '', [1, 65535], { open: true, applies: linkIs('tcpServer') }),
@@ -141,6 +145,7 @@ const TOWARDS_CENTRES: Readonly<Record<string, Partial<SettingField>>> = {
   'udp port': { title: 'UDP port of the centre' },
   'tcpServer host': {},
   'tcpServer port': {},
+  standbyHost: { help: 'Of a redundant centre, at the same port: tried in turn; empty: none' },
   serialPort: {},
   localPort: {},
   'line.bitRate': { help: 'Of the serial line; 0: none', applies: linkIs('tcpClient', 'serial') },
