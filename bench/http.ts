@@ -4,9 +4,10 @@ import { z } from 'zod';
 import type { CentreStandIn } from './centre.ts';
 import { impairmentsSchema } from './impairments.ts';
 import type { BenchLink } from './link.ts';
+import { playSchema, rowsOf, type Play } from './playing.ts';
 import type { StandIn } from './standin.ts';
 
-const MAX_BODY = 10_000;
+const MAX_BODY = 250_000;
 const powerBody = z.object({ on: z.boolean({ error: 'on: must be true or false' }) });
 const forceBody = z.object({
   value: z.union([z.number(), z.boolean()], { error: 'value: must be a number, true or false' }),
@@ -110,6 +111,17 @@ async function answerDevice(
       device.force(kind, index, Number(value));
       return device.points().find((point) => point.kind === kind && point.index === index);
     }
+    case 'PUT points/***': {
+      const { kind, index } = pointOf(device, rest);
+      if (rest[3] !== 'play') throw new Refusal(404, `a point has no ${rest[3]}`);
+      const play = playSchema.parse(await bodyOf(request));
+      for (const value of endsOf(play)) {
+        const misfit = device.misfit(kind, value);
+        if (misfit !== null) throw new Refusal(400, `value: ${value} ${misfit}`);
+      }
+      device.play(kind, index, play);
+      return device.points().find((point) => point.kind === kind && point.index === index);
+    }
     case 'DELETE points/**': {
       const { kind, index } = pointOf(device, rest);
       device.release(kind, index);
@@ -206,6 +218,14 @@ async function answerCentre(
     default:
       throw new Refusal(404, `a centre has no ${route.trim()}`);
   }
+}
+
+/** The values that it comes to. */
+function endsOf(play: Play): number[] {
+  if (play.shape !== 'replay') return [play.low, play.high];
+  const read = rowsOf(play.csv);
+  if (!read.ok) throw new Refusal(400, `csv: ${read.problem}`);
+  return read.rows.map(({ value }) => value);
 }
 
 function pointOf(device: StandIn, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {

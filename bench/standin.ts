@@ -2,6 +2,7 @@ import type { PointKind } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { BenchLink, LinkUser } from './link.ts';
 import type { Plant, PlantPoint } from './plants/plant.ts';
+import { Playing, playWords, type Play } from './playing.ts';
 
 export interface StandInSettings {
   code: string;
@@ -17,6 +18,8 @@ export interface PointReport {
   text?: string;
   flags?: number;
   time?: number;
+  /** How it plays, in words. */
+  plays?: string;
 }
 
 /** What is wrong with the device itself. */
@@ -50,6 +53,8 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   faults: Faults = { driftPpm: 0, answerDelayMs: 0 };
   readonly events: EventMaker | null = null;
   private timers: NodeJS.Timeout[] = [];
+  /** Values that change by themselves, by the keys of their points. */
+  private readonly playing = new Map<string, Playing>();
   private readonly lateAnswers = new Set<NodeJS.Timeout>();
 
   constructor(
@@ -96,8 +101,15 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   }
 
   protected tick(): void {
-    this.plant.tick(clock.now());
+    const now = clock.now();
+    for (const [key, one] of this.playing) this.plant.forced.set(key, one.valueAt(now));
+    this.plant.tick(now);
     this.show();
+  }
+
+  /** Whether the plant has that value of its own accord. */
+  protected isOwn({ key }: Point): boolean {
+    return !this.playing.has(key);
   }
 
   /** Something is going to happen in the plant before the next tick. */
@@ -150,7 +162,13 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
     return {
       ...{ kind: point.kind, index: this.indexOf(point), name: point.name, value: Number(value) || 0 },
       ...(typeof value === 'string' ? { text: value } : {}),
+      ...this.playsOf(point),
     };
+  }
+
+  protected playsOf({ key }: Point): { plays?: string } {
+    const playing = this.playing.get(key);
+    return playing ? { plays: playWords(playing.play) } : {};
   }
 
   private pointAt(kind: PointKind, index: number): Point | undefined {
@@ -166,9 +184,18 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
     return Number.isFinite(value) ? null : 'is not a number';
   }
 
+  /** Its value changes by itself until it is released, or forced to one. */
+  play(kind: PointKind, index: number, play: Play): void {
+    const point = this.pointAt(kind, index);
+    if (point === undefined) return;
+    this.playing.set(point.key, new Playing(play, kind, clock.now()));
+    if (this.on) this.tick();
+  }
+
   force(kind: PointKind, index: number, value: number): void {
     const point = this.pointAt(kind, index);
     if (point === undefined) return;
+    this.playing.delete(point.key);
     this.plant.forced.set(point.key, value);
     if (this.on) this.show();
   }
@@ -176,6 +203,7 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   release(kind: PointKind, index: number): void {
     const point = this.pointAt(kind, index);
     if (point === undefined) return;
+    this.playing.delete(point.key);
     this.plant.forced.delete(point.key);
     if (this.on) this.show();
   }

@@ -11,6 +11,7 @@ import {
   type Data,
   type Reference,
 } from '@halvix/core/protocols/iec61850';
+import { Quality } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
 import type { Plant, Refusal } from '../plants/plant.ts';
@@ -40,6 +41,8 @@ export class IedStandIn extends StandIn<ModelPoint> {
   protected readonly address;
   private readonly model: ModelServer;
   private readonly shown = new Map<string, number | string>();
+  /** Those that are shown as not their plant's own. */
+  private readonly substituted = new Set<string>();
   private wakes: NodeJS.Timeout | null = null;
 
   constructor({ device, file, ...settings }: IedSettings, link: BenchLink, plant: Plant<ModelPoint>) {
@@ -178,16 +181,19 @@ export class IedStandIn extends StandIn<ModelPoint> {
     for (const point of this.plant.points) {
       const value = this.valueOf(point);
       const before = this.shown.get(point.key);
-      if (before !== undefined && (value === before || Math.abs(Number(value) - Number(before)) < point.deadband))
-        continue;
+      const isOwn = this.isOwn(point);
+      const isKnown = before !== undefined && isOwn === !this.substituted.has(point.key);
+      if (isKnown && (value === before || Math.abs(Number(value) - Number(before)) < point.deadband)) continue;
       this.shown.set(point.key, value);
+      if (isOwn) this.substituted.delete(point.key);
+      else this.substituted.add(point.key);
       this.put(point, Number(value), now);
     }
     this.model.touch(now);
     this.flush();
   }
 
-  private put({ at, kind }: ModelPoint, value: number, now: number): void {
+  private put({ key, at, kind }: ModelPoint, value: number, now: number): void {
     const read = parseReference(`${at.reference}[${at.fc}]`);
     if (!read.ok) return;
     const { device, node, path } = read.value;
@@ -221,7 +227,11 @@ export class IedStandIn extends StandIn<ModelPoint> {
           trigger: null,
         },
         { path: steps, data: asData(present, value), trigger: 'dataChange' },
-        { path: [...beside, 'q'], data: { type: 'bits', bits: bitsOf(0) }, trigger: 'qualityChange' },
+        {
+          path: [...beside, 'q'],
+          data: { type: 'bits', bits: bitsOf(this.substituted.has(key) ? Quality.forcedAtDevice : 0) },
+          trigger: 'qualityChange',
+        },
       ],
       {},
       now,

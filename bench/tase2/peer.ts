@@ -1,3 +1,4 @@
+import { Quality } from '@halvix/core/point';
 import type { ControlOutcome } from '@halvix/core/protocols';
 import { serverSettings, TaseServer } from '@halvix/core/protocols/tase2';
 import { clock } from '@halvix/wire';
@@ -25,7 +26,7 @@ export class PeerStandIn extends StandIn<PeerPoint> {
   protected readonly protocol = 'tase2';
   protected readonly address;
   private readonly server: TaseServer;
-  private readonly shown = new Map<string, number>();
+  private readonly shown = new Map<string, string>();
   private wakes: NodeJS.Timeout | null = null;
 
   constructor({ domain, bilateralTable, ...settings }: PeerSettings, link: BenchLink, plant: Plant<PeerPoint>) {
@@ -98,9 +99,11 @@ export class PeerStandIn extends StandIn<PeerPoint> {
     const now = clock.now();
     const updates = this.plant.points.flatMap((point) => {
       const value = Number(this.valueOf(point));
-      if (this.shown.get(point.key) === value) return [];
-      this.shown.set(point.key, value);
-      return [{ kind: point.kind, at: point.at, value, quality: 0, time: now }];
+      const quality = this.isOwn(point) ? 0 : Quality.forcedAtDevice;
+      const shown = `${value} ${quality}`;
+      if (this.shown.get(point.key) === shown) return [];
+      this.shown.set(point.key, shown);
+      return [{ kind: point.kind, at: point.at, value, quality, time: now }];
     });
     if (updates.length > 0) this.server.command({ type: 'update', updates }, now);
     this.flush();

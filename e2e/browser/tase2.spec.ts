@@ -87,6 +87,26 @@ test('a neighbour’s points, offered on to a second peer, from an empty draft',
   await expect(table).toContainText('NMK/SPIN_RES');
   await expect(table).not.toContainText('Transfer_Set_Name');
 
+  // Without anybody at the far side: one of its values goes by itself, and says that it is not its own.
+  await visit(page, rig, '/prove/bench');
+  await page.getByRole('button', { name: 'NMK: play values' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByLabel('Point').selectOption({ label: 'Frequency' });
+  await dialog.getByLabel('Low').fill('much');
+  await dialog.getByRole('button', { name: 'Play it' }).click();
+  await expect(dialog.getByRole('alert')).toHaveText('Low: much is not a number');
+  await dialog.getByLabel('Low').fill('49');
+  await dialog.getByLabel('High').fill('51');
+  await dialog.getByRole('button', { name: 'Play it' }).click();
+  await expect(dialog.getByRole('table', { name: 'Playing' })).toContainText('sine 49 to 51, 10 s');
+  await visit(page, rig, '/run/device/NMK');
+  const frequency = page.getByRole('row').filter({ hasText: 'NMK/FREQ' });
+  await expect(frequency).toContainText('forced at the device');
+  await visit(page, rig, '/prove/bench');
+  await page.getByRole('button', { name: 'NMK: play values' }).click();
+  await page.getByRole('button', { name: 'End Frequency' }).click();
+  await expect(page.getByRole('table', { name: 'Playing' })).toBeHidden();
+
   // Were the neighbour the same party, all that came from it would come back to it: that is not applied.
   await visit(page, rig, `/build/outbound/${caldmere}`);
   await page

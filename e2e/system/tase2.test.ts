@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { Quality } from '@halvix/core/point';
 import { messagesOf } from '../../core/protocols/mms/trials/messages.ts';
 import { SERVICES } from '../../core/protocols/mms/wire/services.ts';
 import { Both, listed, offered } from '../../core/protocols/tase2/trials/both.ts';
@@ -121,6 +122,24 @@ describe('the system', () => {
     const { counters } = await rig.hop('device', 'NMK');
     expect(counters).toMatchObject({ unusable: 0, errors: 0 });
     expect((counters as { reports: number }).reports).toBeGreaterThan(0);
+  });
+
+  test('a value that plays at the neighbour is here as it goes, and known as not its own', async () => {
+    const point = '/devices/NMK/points/analog/0';
+    const csv = 'time,value\n0,11\n400,12.5\n';
+    const wrong = rig.bench('PUT', `${point}/play`, { shape: 'replay', csv: '0,1\n5,x' });
+    await expect(wrong).rejects.toThrow('400 csv: line 2: x is not a value');
+    await rig.bench('PUT', `${point}/play`, { shape: 'replay', csv });
+    const rows = async (): Promise<{ raw: number; quality: number }[]> =>
+      rig.sql`select raw, quality from reading join point_identity on id = point_id
+        where device = 'NMK' and raw in (11, 12.5) order by received desc limit 20`;
+    await rig.until('both values come, again and again', async () => (await rows()).length > 3, 10_000);
+    expect(new Set((await rows()).map(({ quality }) => quality))).toEqual(new Set([Quality.forcedAtDevice]));
+    await rig.bench('DELETE', point);
+    await rig.until('it is its own again', async () => {
+      const all = await rig.sql`select quality from latest join point_identity on id = point_id where device = 'NMK'`;
+      return all.every(({ quality }) => quality !== Quality.forcedAtDevice);
+    });
   });
 
   test('a change at the neighbour is stored here, and one here is seen there, within two seconds', async () => {

@@ -13,7 +13,7 @@ const LIMITS: Partial<Record<string, number>> = {
   '/api/files': ORDER,
   '/api/commands': ORDER,
   '/api/requests': ORDER,
-  '/api/bench/[...path]': ORDER,
+  '/api/bench/[...path]': 250_000,
 };
 
 export const bodyLimit = (routeId: string | null): number => LIMITS[routeId ?? ''] ?? FORM;

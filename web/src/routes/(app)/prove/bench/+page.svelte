@@ -1,6 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { messageOf } from '$lib/ask.ts';
+  import PlayDialog from '$lib/components/PlayDialog.svelte';
   import { live } from '$lib/live/live.svelte.ts';
 
   let { data } = $props();
@@ -56,6 +57,7 @@
   let devices = $state.raw<BenchDevice[]>([]);
   let centres = $state.raw<BenchCentre[]>([]);
   let chosen = $state<string | null>(null);
+  let plays = $state.raw<BenchDevice | null>(null);
   /** What is wrong with what was asked for: stays until something else is. */
   let problem = $state<string | null>(null);
   /** Why the bench cannot be looked at: looked at again by itself. */
@@ -272,6 +274,11 @@
               <div class="flex flex-wrap items-center gap-x-4 gap-y-1 text-[12.5px]">
                 {@render action(device.on ? 'switch off' : 'switch on', 'PUT', device, 'power', { on: !device.on })}
                 {#if device.on}
+                  <button
+                    class="cursor-pointer text-accent underline"
+                    aria-label="{device.code}: play values"
+                    onclick={() => (plays = device)}>play values…</button
+                  >
                   {#if device.sleeps}{@render action('wake it', 'POST', device, 'wake')}{/if}
                   {#if device.hasEvents}
                     {@render action('reboot', 'POST', device, 'reboot')}
@@ -315,3 +322,4 @@
       <span class="mono">HALVIX_BENCH_URL</span> tells this server where it is.
     </p>{/if}
 </div>
+{#if plays}<PlayDialog code={plays.code} name={plays.name} ask={bench} close={() => (plays = null)} />{/if}

@@ -3,7 +3,7 @@ import { webSettings } from '$lib/server/settings.ts';
 import type { RequestHandler } from './$types';
 
 const LIMIT_MS = 5000;
-const MAX_BODY = 10_000;
+const MAX_BODY = 250_000;
 
 /** Passes a request on to the bench, which takes none from web pages themselves. */
 const pass: RequestHandler = async ({ params, request, url }) => {
