@@ -12,7 +12,7 @@ import { readSettings } from '@halvix/core/settings';
 import { clock } from '@halvix/wire';
 import { fileURLToPath } from 'node:url';
 import { z } from 'zod';
-import { clientOn, onDemand, pause, percentile, report, served, serverOn } from './loopback.ts';
+import { clientOn, onDemand, pause, served, serverOn, Spell } from './loopback.ts';
 
 /*
  * Transfer reports of agreements, on loopback: ten peers have 2,000 points each, the same ones, of which 1,000 change each
@@ -61,36 +61,18 @@ async function measureReports(): Promise<void> {
     ...{ id, kind: 'analog' as const },
     at: pointAtSchema.parse({ protocol: 'tase2', domain: DOMAIN, name }),
   }));
-  const delays: number[] = [];
-  const seen = Array.from({ length: PEERS }, () => 0);
-  let counting = false;
+  const spell = new Spell(PEERS);
   const clients = Array.from({ length: PEERS }, (_, n) => {
     const client = new TaseClient(clientSettings.parse({ domain: DOMAIN, pollMs: 0, integrityMs: 0 }), clock.now(), {
       ...{ octetMs: 0, remembered: null, points, phase: 1 },
     });
-    clientOn(port + n, client as never, (news) => {
-      if (news.type !== 'readings' || !counting) return;
-      const now = clock.now();
-      for (const { event, time } of news.readings)
-        if (event && time !== null) {
-          seen[n]++;
-          delays.push(now - time);
-        }
-    });
+    clientOn(port + n, client as never, (news) => spell.note(n, news));
     return client;
   });
   while (clients.some(({ ways }) => ways.reported < VALUES)) await pause(50);
-  await pause(2000);
-  counting = true;
-  await server.run(true);
-  await pause(20_000);
-  const made = await server.run(false);
-  await pause(1000);
-  server.stop();
-  report('tase2.report_p50_ms', percentile(delays, 0.5), 'ms');
-  report('tase2.report_p99_ms', percentile(delays, 0.99), 'ms', { better: 'lower', bound: 200 });
-  const lost = seen.reduce((sum, one) => sum + Math.abs(made - one), 0);
-  report('tase2.lost', lost, 'changes', { better: 'lower', bound: 0 });
+  await spell.measure(server, {
+    ...{ p50: 'tase2.report_p50_ms', p99: 'tase2.report_p99_ms', bound: 200, lost: 'tase2.lost' },
+  });
   process.exit(0);
 }
 

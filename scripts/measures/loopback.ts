@@ -106,7 +106,47 @@ export async function served(
 }
 
 /** What was at that part of all, in order. */
-export const percentile = (values: number[], part: number): number => {
+const percentile = (values: number[], part: number): number => {
   values.sort((a, b) => a - b);
   return values[Math.floor(values.length * part)] ?? NaN;
 };
+
+/** Changes that clients see while a server makes them: how late, and how many of them. */
+export class Spell {
+  private readonly delays: number[] = [];
+  private readonly seen: number[];
+  private counting = false;
+
+  constructor(clients: number) {
+    this.seen = Array.from({ length: clients }, () => 0);
+  }
+
+  /** Of one client; `expectedMs`: what each change is late by agreement. */
+  note(client: number, news: ClientNews, expectedMs = 0): void {
+    if (news.type !== 'readings' || !this.counting) return;
+    const now = clock.now();
+    for (const { event, time } of news.readings)
+      if (event && time !== null) {
+        this.seen[client]++;
+        this.delays.push(now - time - expectedMs);
+      }
+  }
+
+  /** Lets the server make changes for a while, and reports half, the 99th percentile and what is missing. */
+  async measure(
+    server: Awaited<ReturnType<typeof served>>,
+    figures: { p50: string; p99: string; bound: number; lost: string },
+  ): Promise<void> {
+    await pause(2000);
+    this.counting = true;
+    await server.run(true);
+    await pause(20_000);
+    const made = await server.run(false);
+    await pause(1000);
+    server.stop();
+    report(figures.p50, percentile(this.delays, 0.5), 'ms');
+    report(figures.p99, percentile(this.delays, 0.99), 'ms', { better: 'lower', bound: figures.bound });
+    const lost = this.seen.reduce((sum, one) => sum + Math.abs(made - one), 0);
+    report(figures.lost, lost, 'changes', { better: 'lower', bound: 0 });
+  }
+}

@@ -16,7 +16,7 @@ import { clock, type Driver } from '@halvix/wire';
 import { fileURLToPath } from 'node:url';
 import postgres from 'postgres';
 import { z } from 'zod';
-import { clientOn, HOST, onDemand, pause, percentile, report, served, serverOn } from './loopback.ts';
+import { clientOn, HOST, onDemand, pause, report, served, serverOn, Spell } from './loopback.ts';
 
 /*
  * Reports of models, on loopback:
@@ -110,33 +110,17 @@ async function measureReports(): Promise<void> {
     const { device, node, object } = targetOf(n);
     return iecAt(`${device}/${node}.${object}.mag.f[MX]`);
   });
-  const delays: number[] = [];
+  const spell = new Spell(CLIENTS);
   let ready = 0;
-  let counting = false;
-  const seen = Array.from({ length: CLIENTS }, () => 0);
   for (let n = 0; n < CLIENTS; n++)
     clientOf(port, points, (news) => {
       if (news.type === 'communication' && news.state === 'answering') ready++;
-      if (news.type !== 'readings' || !counting) return;
-      const now = clock.now();
-      for (const { event, time } of news.readings)
-        if (event && time !== null) {
-          seen[n]++;
-          delays.push(now - time - BUFFER_MS);
-        }
+      spell.note(n, news, BUFFER_MS);
     });
   while (ready < CLIENTS) await pause(50);
-  await pause(2000);
-  counting = true;
-  await server.run(true);
-  await pause(20_000);
-  const made = await server.run(false);
-  await pause(1000);
-  server.stop();
-  report('mms.report_p50_ms', percentile(delays, 0.5), 'ms');
-  report('mms.report_p99_ms', percentile(delays, 0.99), 'ms', { better: 'lower', bound: 100 });
-  const lost = seen.reduce((sum, one) => sum + Math.abs(made - one), 0);
-  report('mms.report_lost', lost, 'changes', { better: 'lower', bound: 0 });
+  await spell.measure(server, {
+    ...{ p50: 'mms.report_p50_ms', p99: 'mms.report_p99_ms', bound: 100, lost: 'mms.report_lost' },
+  });
 }
 
 async function measureDiscovery(): Promise<void> {
