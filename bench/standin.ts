@@ -56,6 +56,7 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   /** Values that change by themselves, by the keys of their points. */
   private readonly playing = new Map<string, Playing>();
   private readonly lateAnswers = new Set<NodeJS.Timeout>();
+  private waking: NodeJS.Timeout | null = null;
 
   constructor(
     readonly settings: StandInSettings,
@@ -95,6 +96,7 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
       return;
     }
     this.timers.forEach(clearInterval);
+    this.wakeAt(null, () => {});
     for (const timer of this.lateAnswers) clearTimeout(timer);
     await this.link.leave(this);
     this.end();
@@ -110,6 +112,12 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   /** Whether the plant has that value of its own accord. */
   protected isOwn({ key }: Point): boolean {
     return !this.playing.has(key);
+  }
+
+  /** Its session is due then, instead of when it was; null: nothing is. */
+  protected wakeAt(deadline: number | null, wake: () => void): void {
+    if (this.waking !== null) clearTimeout(this.waking);
+    this.waking = deadline === null || !this.on ? null : setTimeout(wake, Math.max(1, deadline - clock.now()));
   }
 
   /** Something is going to happen in the plant before the next tick. */

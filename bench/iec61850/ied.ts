@@ -43,7 +43,6 @@ export class IedStandIn extends StandIn<ModelPoint> {
   private readonly shown = new Map<string, number | string>();
   /** Those that are shown as not their plant's own. */
   private readonly substituted = new Set<string>();
-  private wakes: NodeJS.Timeout | null = null;
 
   constructor({ device, file, ...settings }: IedSettings, link: BenchLink, plant: Plant<ModelPoint>) {
     super(settings, link, plant);
@@ -150,28 +149,17 @@ export class IedStandIn extends StandIn<ModelPoint> {
   protected begin(): void {
     this.show();
   }
-  protected end(): void {
-    if (this.wakes !== null) clearTimeout(this.wakes);
-    this.wakes = null;
-  }
+  protected end(): void {}
 
   private flush(): void {
     for (const effect of this.model.take()) {
       if (effect.type === 'send') this.say(effect.octets);
       else if (effect.type === 'close') this.link.cut();
     }
-    if (this.wakes !== null) clearTimeout(this.wakes);
-    const { deadline } = this.model;
-    this.wakes =
-      deadline === null || !this.on
-        ? null
-        : setTimeout(
-            () => {
-              this.model.wake(clock.now());
-              this.flush();
-            },
-            Math.max(1, deadline - clock.now()),
-          );
+    this.wakeAt(this.model.deadline, () => {
+      this.model.wake(clock.now());
+      this.flush();
+    });
   }
 
   // ---- its values

@@ -27,7 +27,6 @@ export class PeerStandIn extends StandIn<PeerPoint> {
   protected readonly address;
   private readonly server: TaseServer;
   private readonly shown = new Map<string, string>();
-  private wakes: NodeJS.Timeout | null = null;
 
   constructor({ domain, bilateralTable, ...settings }: PeerSettings, link: BenchLink, plant: Plant<PeerPoint>) {
     super(settings, link, plant);
@@ -56,10 +55,7 @@ export class PeerStandIn extends StandIn<PeerPoint> {
   protected begin(): void {
     this.show();
   }
-  protected end(): void {
-    if (this.wakes !== null) clearTimeout(this.wakes);
-    this.wakes = null;
-  }
+  protected end(): void {}
 
   private flush(): void {
     for (const effect of this.server.take()) {
@@ -81,18 +77,10 @@ export class PeerStandIn extends StandIn<PeerPoint> {
         this.show();
       }
     }
-    if (this.wakes !== null) clearTimeout(this.wakes);
-    const { deadline } = this.server;
-    this.wakes =
-      deadline === null || !this.on
-        ? null
-        : setTimeout(
-            () => {
-              this.server.wake(clock.now());
-              this.flush();
-            },
-            Math.max(1, deadline - clock.now()),
-          );
+    this.wakeAt(this.server.deadline, () => {
+      this.server.wake(clock.now());
+      this.flush();
+    });
   }
 
   protected show(): void {

@@ -5,12 +5,12 @@ import { agreementTable, agreementWith } from './agreement.ts';
 import { mappingTo } from './rules.ts';
 
 const tie = { ...newPoint('dnp3', 'analog', 3, 'Tie'), unit: 'MW' };
-const open = newPoint('dnp3', 'output', 1, 'Breaker');
+const breaker = newPoint('dnp3', 'output', 1, 'Breaker');
 const configuration = (): Configuration => {
   const device = (code: string, port: number) => ({
     ...{ code, name: code, station: 'S', link: code, protocol: 'dnp3' },
     settings: { ourAddress: 1, theirAddress: port, integrityPeriodMs: 600_000 },
-    points: [tie, { ...open, control: { operations: ['trip'] } }],
+    points: [tie, { ...breaker, control: { operations: ['trip'] } }],
   });
   return configurationSchema.parse({
     ...{ schema: 'halvix.configuration', version: 3, network: 'Ours', stations: [{ code: 'S', name: 'S' }] },
@@ -24,7 +24,7 @@ const configuration = (): Configuration => {
         settings: { ourAddress: 10, theirAddress: 100 },
         mappings: [
           mappingTo({ device: 'OWN', ...tie }, 'dnp3', 'analog', 7, 'engineering'),
-          mappingTo({ device: 'OWN', ...open }, 'dnp3', 'output', 2, 'raw'),
+          mappingTo({ device: 'OWN', ...breaker }, 'dnp3', 'output', 2, 'raw'),
         ],
       },
     ],

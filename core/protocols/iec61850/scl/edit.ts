@@ -113,6 +113,6 @@ export function withAddress(text: string, address: Address): string {
     edits.push({ from: firstIed, to: firstIed, text: all.map((line) => `${line}\n${indent}`).join('') });
   }
   return edits
-    .sort((a, b) => b.from - a.from)
+    .sort((one, other) => other.from - one.from)
     .reduce((so, { from, to, text: put }) => `${so.slice(0, from)}${put}${so.slice(to)}`, text);
 }
