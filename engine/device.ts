@@ -18,13 +18,16 @@ import { octetMs } from '@halvix/core/line';
 import type { DetailState, DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
-import { lineTiming, type LinkRunner } from './link.ts';
+import { conversationKey, type Conversations } from './conversations.ts';
+import { lineTiming, type DeviceLink } from './link.ts';
 
 export interface DeviceContext extends IngestContext {
   /** Progress of a control that was given to this device. */
   onControl: (progress: ClientNews & { type: 'control' }) => void;
   /** The state of a hop changed: publish it soon. */
   changed: () => void;
+  /** Where its session may have a guest. */
+  conversations: Conversations;
 }
 
 export interface SurveyAnswer {
@@ -69,7 +72,7 @@ export class DeviceRunner {
 
   constructor(
     public config: DeviceConfig,
-    readonly link: LinkRunner,
+    readonly link: DeviceLink,
     remembered: Uint8Array | null,
     private readonly context: DeviceContext,
   ) {
@@ -86,6 +89,7 @@ export class DeviceRunner {
       points: this.listed(),
       phase: phaseOf(config.code),
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
+      ...(link.within ? { within: link.within(config.code) } : {}),
     });
   }
 
@@ -97,10 +101,17 @@ export class DeviceRunner {
   start(): void {
     const { code, settings } = this.config;
     this.link.attach({ code, settings, client: this.client, onEffect: (effect) => this.onEffect(effect) });
+    if (!this.link.isGuest) this.context.conversations.openHost(this.conversation, (guest) => this.command(guest));
+  }
+
+  /** Of its link, which a centre that is this device too may share. */
+  private get conversation(): string {
+    return conversationKey(this.link.config.code, this.config.code);
   }
 
   /** Ends the session; returns what whoever goes on with the device has to know. */
   stop(): Uint8Array {
+    if (!this.link.isGuest) this.context.conversations.closeHost(this.conversation);
     this.link.detach(this.config.code);
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
@@ -322,6 +333,9 @@ export class DeviceRunner {
         break;
       case 'diagnostic':
         this.context.journal.note(this.config.code, 'warning', effect.words);
+        break;
+      case 'guest':
+        this.context.conversations.tell(this.conversation, effect);
         break;
       case 'hangUp':
         // The link sees to it.

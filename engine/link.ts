@@ -4,6 +4,7 @@ import {
   type Client,
   type ClientCommand,
   type ClientNews,
+  type ConversationTerms,
   type DeviceSettings,
   type PointAt,
   type Recogniser,
@@ -14,6 +15,7 @@ import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix
 import { makeTransport, tlsOf } from './transport.ts';
 
 type Command = ClientCommand<PointAt, unknown>;
+export type DeviceCommand = Command;
 
 /** A device as its link sees it. */
 export interface LinkMember {
@@ -33,8 +35,27 @@ export const lineTiming = (link: LinkConfig): LineTiming => {
   return { bitRate, bitsPerOctet: bitsPerOctet(link), keyUpMs, keyDownMs, quietMs };
 };
 
+/** How a device is reached. */
+export interface DeviceLink {
+  readonly config: LinkConfig;
+  readonly isEmpty: boolean;
+  /** Its devices speak within conversations that others have made. */
+  readonly isGuest: boolean;
+  fits(config: LinkConfig): boolean;
+  attach(member: LinkMember): void;
+  detach(code: string): void;
+  command(device: string, command: Command): void;
+  isUp(device: string): boolean;
+  /** What a guest has to keep to, once its conversation stands. */
+  within?(device: string): () => ConversationTerms;
+  start(): void;
+  /** Calls now, where it is made on demand. */
+  call?(): void;
+  stop(): Promise<void>;
+}
+
 /** One lane with the driver that gives it time. */
-class RunningLane {
+export class RunningLane {
   readonly lane: Lane<Command, ClientNews, unknown>;
   private readonly driver: Driver<LaneCommand<Command>, LaneEffect<ClientNews>>;
   private readonly members = new Map<string, LinkMember>();
@@ -131,7 +152,8 @@ const IDLE_LOOK_MS = 200;
  * of its own on the connection on which it was last heard; unless the link has a line (a bit rate): then one gateway
  * calls for all of them, they share a lane, and the newest call counts.
  */
-export class LinkRunner {
+export class LinkRunner implements DeviceLink {
+  readonly isGuest = false;
   private readonly shared: RunningLane | null;
   private readonly own = new Map<string, RunningLane>();
   private readonly members = new Map<string, LinkMember>();

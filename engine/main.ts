@@ -167,7 +167,7 @@ function onRequest(payload: string): void {
       runtime.publisher.watchLink(request.data.link);
       break;
     case 'callNow':
-      runtime.links.get(request.data.link)?.call();
+      runtime.links.get(request.data.link)?.call?.();
       break;
     case 'order':
       runtime.devices.get(request.data.device)?.order(request.data.order, request.data.by);

@@ -2,8 +2,10 @@ import { endpointWords, isAllowed, type MappingConfig, type OutboundConfig } fro
 import { CENTRE_SILENT_MS, type OutboundState, type Trail } from '@halvix/core/path';
 import {
   addressOf,
+  definitionOf,
   outcome,
   type CentreOrder,
+  type ConversationTerms,
   type ControlOutcome,
   type Party,
   type Server,
@@ -28,7 +30,8 @@ import { clock, Driver } from '@halvix/wire';
 import type { CentreControl, GivenCommand } from './controls.ts';
 import type { Change, Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
-import type { OutboundLink, OutboundMember } from './outboundlink.ts';
+import { conversationKey, type Conversations } from './conversations.ts';
+import type { CentreLink, OutboundMember } from './outboundlink.ts';
 
 export interface OutboundContext {
   exchange: Exchange;
@@ -36,6 +39,8 @@ export interface OutboundContext {
   /** Carries a control out at its device; resolves with what came of it, and never rejects. */
   control: (control: CentreControl) => Promise<ControlOutcome>;
   changed: () => void;
+  /** Where it may have a guest. */
+  conversations: Conversations;
   /** To be remembered; `all`: all that there is to remember. */
   keep: (octets: Uint8Array, all: () => Uint8Array) => void;
 }
@@ -83,7 +88,7 @@ export class OutboundRunner {
 
   constructor(
     public config: OutboundConfig,
-    readonly link: OutboundLink,
+    readonly link: CentreLink,
     private readonly context: OutboundContext,
     /** What the last session of this outbound had to remember. */
     remembered: readonly Uint8Array[],
@@ -100,7 +105,7 @@ export class OutboundRunner {
     this.driver = new Driver(this.server, (effect) => this.onEffect(effect));
     this.member = {
       config,
-      up: (peer, from, address) => this.onUp(peer, from, address),
+      up: (peer, from, address, within) => this.onUp(peer, from, address, within),
       down: (peer) => this.onDown(peer),
       data: (peer, bytes) => this.onData(peer, bytes),
       refused: (words) => {
@@ -181,9 +186,22 @@ export class OutboundRunner {
     );
     this.stopListening = this.context.exchange.listen((changes) => this.pass(changes, false));
     this.link.add(this.member);
+    if (this.conversation !== null)
+      this.context.conversations.openHost(this.conversation, (guest) => this.driver.command(guest));
+  }
+
+  /** In which the device that the centre is may be a guest; null: it is none. */
+  private get conversation(): string | null {
+    const { partner } = this.config;
+    const { outbound } = definitionOf(this.config.protocol);
+    const { config } = this.link;
+    return partner !== '' && outbound?.shares && outbound.links.includes(config.type)
+      ? conversationKey(config.code, partner)
+      : null;
   }
 
   stop(): void {
+    if (this.conversation !== null) this.context.conversations.closeHost(this.conversation);
     this.stopListening();
     this.link.remove(this.member);
     this.driver.close();
@@ -296,10 +314,10 @@ export class OutboundRunner {
     return from.length > 0 ? from.join(', ') : null;
   }
 
-  private onUp(peer: number, from: string, address: string | null): void {
+  private onUp(peer: number, from: string, address: string | null, within?: ConversationTerms): void {
     this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
-    if (this.several) this.driver.command({ type: 'came', peer, from: address ?? from });
+    if (this.several) this.driver.command({ type: 'came', peer, from: address ?? from, ...(within ? { within } : {}) });
     else this.driver.start();
     this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
     this.context.changed();
@@ -369,6 +387,9 @@ export class OutboundRunner {
         break;
       case 'keep':
         this.context.keep(effect.octets, () => this.server.keep ?? new Uint8Array());
+        break;
+      case 'guest':
+        if (this.conversation !== null) this.context.conversations.tell(this.conversation, effect);
         break;
       case 'hangUp':
         this.link.hangUp(this.member, effect.peer);

@@ -1,7 +1,7 @@
 import { endpointWords, isAllowed, sameDocument, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
-import { definitionOf, type Recogniser } from '@halvix/core/protocols';
+import { definitionOf, type ConversationTerms, type Recogniser } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
 import { lineTiming } from './link.ts';
@@ -25,13 +25,34 @@ import { makeTransport, tlsOf } from './transport.ts';
 
 export interface OutboundMember {
   config: OutboundConfig;
-  /** A peer has come, from there, by that address; `peer` is its number. No address: it has none on such a link. */
-  up: (peer: number, from: string, address: string | null) => void;
+  /**
+   * A peer has come, from there, by that address; `peer` is its number. No address: it has none on such a link. `within`: in
+   * a conversation that stands.
+   */
+  up: (peer: number, from: string, address: string | null, within?: ConversationTerms) => void;
   down: (peer: number) => void;
   data: (peer: number, bytes: Uint8Array) => void;
   /** Somebody was not let in; in words. */
   refused: (words: string) => void;
   changed: () => void;
+}
+
+/** How a centre is reached, or reaches us. */
+export interface CentreLink {
+  readonly config: LinkConfig;
+  readonly timing: { framing: string; octetMs: number };
+  /** Why nobody can get here now; null: somebody can. */
+  readonly problem: string | null;
+  readonly isEmpty: boolean;
+  /** Whether it can go on for that configuration. */
+  fits(config: LinkConfig): boolean;
+  add(member: OutboundMember): void;
+  remove(member: OutboundMember): void;
+  /** `peer`: to whom; absent: to the only one. */
+  send(member: OutboundMember, octets: Uint8Array, peer?: number): void;
+  /** A connection of the member is done with: it ends, where it can. */
+  hangUp(member: OutboundMember, peer?: number): void;
+  close(): Promise<void>;
 }
 
 /** How octets come and go: a call, or the one way that there is. */
@@ -69,7 +90,7 @@ const SILENCE_LOOK_MS = 500;
 const isShared = ({ config: { protocol, settings } }: OutboundMember): boolean =>
   serverSide(protocol).peers(settings) > 1;
 
-export class OutboundLink {
+export class OutboundLink implements CentreLink {
   private readonly members = new Set<OutboundMember>();
   private readonly connections = new Set<Connection>();
   private readonly calls = new Map<Call, Connection>();
@@ -129,7 +150,6 @@ export class OutboundLink {
     this.changed();
   }
 
-  /** Why nobody can get here now; null: somebody can. */
   get problem(): string | null {
     if (this.transport === null) return this.server?.problem ?? null;
     const { state, problem } = this.transport.state;
@@ -140,7 +160,6 @@ export class OutboundLink {
     return this.members.size === 0;
   }
 
-  /** Whether it can go on for that configuration. */
   fits(config: LinkConfig): boolean {
     return sameDocument(config, this.config);
   }
@@ -157,14 +176,12 @@ export class OutboundLink {
     if (this.only) this.only.caller = this.recogniser();
   }
 
-  /** `peer`: to whom; absent: to the only one. */
   send(member: OutboundMember, octets: Uint8Array, peer?: number): void {
     const own = this.connectionsOf(member);
     const connection = peer === undefined ? own.at(-1) : own.find((one) => one.peer === peer);
     connection?.way.send(octets);
   }
 
-  /** A connection of the member is done with: it ends, where it can. */
   hangUp(member: OutboundMember, peer?: number): void {
     const own = this.connectionsOf(member);
     const connection = peer === undefined ? own.at(-1) : own.find((one) => one.peer === peer);

@@ -7,7 +7,7 @@ import {
   type OutboundConfig,
 } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
-import { isLinked, type Standing } from '@halvix/core/protocols';
+import { definitionOf, isLinked, type Standing } from '@halvix/core/protocols';
 import type { EngineState } from '@halvix/core/path';
 import {
   keepHopStates,
@@ -23,8 +23,10 @@ import {
 import { clock } from '@halvix/wire';
 import { Commands } from './commands.ts';
 import type { CentreControl } from './controls.ts';
+import { Conversations } from './conversations.ts';
+import { GuestDeviceLink, GuestOutboundLink } from './guestlinks.ts';
 import { DeviceRunner } from './device.ts';
-import { LinkRunner } from './link.ts';
+import { LinkRunner, type DeviceLink } from './link.ts';
 import type { Hop } from './hoprounds.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
@@ -34,7 +36,7 @@ import { log } from './log.ts';
 import { OutboundRunner } from './outbound.ts';
 import { SourceRunner } from './source.ts';
 import { OutboundKeeper } from './outboundkeeper.ts';
-import { OutboundLink } from './outboundlink.ts';
+import { OutboundLink, type CentreLink } from './outboundlink.ts';
 import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
 import { Publisher } from './publisher.ts';
@@ -47,9 +49,10 @@ export class Runtime {
   readonly devices = new Map<string, DeviceRunner>();
   /** Devices without a link. */
   private readonly sources = new Map<string, SourceRunner>();
-  readonly links = new Map<string, LinkRunner>();
+  readonly links = new Map<string, DeviceLink>();
+  private readonly conversations = new Conversations();
   readonly outbounds = new Map<string, OutboundRunner>();
-  private readonly outboundLinks = new Map<string, OutboundLink>();
+  private readonly outboundLinks = new Map<string, CentreLink>();
   readonly historian: Historian;
   private readonly limits = new LimitDesk(this.exchange, this.journal);
   readonly publisher: Publisher;
@@ -199,6 +202,7 @@ export class Runtime {
         journal: this.journal,
         onControl: (progress) => this.commands.onProgress(progress),
         changed: () => this.publisher.hopsChanged(),
+        conversations: this.conversations,
       });
       this.devices.set(device.code, runner);
     }
@@ -229,10 +233,13 @@ export class Runtime {
     outbound: (code) => this.outbounds.get(code)?.standing() ?? null,
   };
 
-  private linkFor(config: LinkConfig): LinkRunner {
+  private linkFor(config: LinkConfig): DeviceLink {
     const running = this.links.get(config.code);
     if (running) return running;
-    const link = new LinkRunner(config, { changed: () => this.publisher.hopsChanged() });
+    // Where centres call, the devices that they are speak within what they have made.
+    const link = definitionOf(config.protocol).links.includes(config.type)
+      ? new LinkRunner(config, { changed: () => this.publisher.hopsChanged() })
+      : new GuestDeviceLink(config, this.conversations);
     this.links.set(config.code, link);
     return link;
   }
@@ -250,6 +257,7 @@ export class Runtime {
       journal: this.journal,
       control: (control: CentreControl) => this.commands.fromCentre(control),
       changed: () => this.publisher.hopsChanged(),
+      conversations: this.conversations,
       keep: (octets: Uint8Array, all: () => Uint8Array) => this.keeper.add(config.code, octets, all),
     };
     const outbound = new OutboundRunner(config, this.outboundLinkFor(link), context, remembered);
@@ -263,10 +271,13 @@ export class Runtime {
     for (const [code, octets] of await keptOf(this.database, unknown)) this.keeps.set(code, octets);
   }
 
-  private outboundLinkFor(config: LinkConfig): OutboundLink {
+  private outboundLinkFor(config: LinkConfig): CentreLink {
     const running = this.outboundLinks.get(config.code);
     if (running) return running;
-    const link = new OutboundLink(config, () => this.publisher.hopsChanged());
+    const changed = (): void => this.publisher.hopsChanged();
+    const link = definitionOf(config.protocol).outbound?.links.includes(config.type)
+      ? new OutboundLink(config, changed)
+      : new GuestOutboundLink(config, this.conversations);
     this.outboundLinks.set(config.code, link);
     return link;
   }
@@ -315,12 +326,15 @@ export class Runtime {
         hops.push({ kind: 'detail', code, essence: null, state: () => device.detailState() });
     }
     for (const [code, link] of this.links) {
+      // What a guest has of a link its host tells.
+      if (!(link instanceof LinkRunner)) continue;
       hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
       if (this.publisher.isWatchedLink(code))
         hops.push({ kind: 'lane', code, essence: null, state: () => link.laneState() });
     }
     for (const [code, link] of this.outboundLinks)
-      hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
+      if (link instanceof OutboundLink)
+        hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
     for (const [code, outbound] of this.outbounds)
       hops.push({ kind: 'outbound', code, essence: () => outbound.essence(), state: () => outbound.state() });
     hops.push({ kind: 'engine', code: this.engine, essence: null, state: () => this.engineState() });

@@ -1,3 +1,4 @@
+import { sharedConversations, sharingProblem } from './conversations.ts';
 import { kindProblem, type ScaledPoint } from '../point/index.ts';
 import { addressOf, definitionOf, isLinked, targetsOf } from '../protocols/definitions.ts';
 import type { Result } from '../session/index.ts';
@@ -92,10 +93,15 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
       l.code,
     )(l.type === 'tcpClient' ? `another link goes to ${endpointWords(l)}` : `another link uses ${endpointWords(l)}`),
   );
+  const conversations = sharedConversations(configuration);
+  const guests = new Set(conversations.filter(({ isCalled }) => isCalled).map(({ device }) => device));
   const carrying = new Set(devices.map(({ link }) => link));
   const outgoing = new Set(outbounds.map(({ link }) => link));
   for (const link of links) {
-    const users: LinkUsers = { devices: carrying.has(link.code), outbounds: outgoing.has(link.code) };
+    const users: LinkUsers = {
+      ...{ devices: carrying.has(link.code), outbounds: outgoing.has(link.code) },
+      shared: conversations.some((one) => one.outbound.link === link.code),
+    };
     checkLink(link, users, (words, severity) => reporter('link', link.code)(words, severity));
   }
   checkListening(links, (code, words) => reporter('link', code)(words));
@@ -105,7 +111,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (d) => reporter('device', d.code)('another device has this code'),
   );
   unique(
-    devices.filter((d) => isLinked(d.protocol)),
+    devices.filter((d) => isLinked(d.protocol) && !guests.has(d)),
     (d) => `${d.link} ${definitionOf(d.protocol).device.key(d.settings)}`,
     (d) =>
       reporter(
@@ -118,8 +124,16 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (o) => o.code,
     (o) => reporter('outbound', o.code)('another outbound has this code'),
   );
+  unique(
+    conversations.map(({ outbound }) => outbound),
+    (o) => `${o.link} ${o.partner}`,
+    (o) => reporter('outbound', o.code)(`another outbound is ${o.partner} in the same conversation`),
+  );
+  const calling = new Set(conversations.filter(({ isCalled }) => !isCalled).map(({ outbound }) => outbound));
   const [called, framed] = [true, false].map((is) =>
-    outbounds.filter(({ protocol }) => (definitionOf(protocol).outbound?.byCaller ?? false) === is),
+    outbounds
+      .filter((outbound) => !calling.has(outbound))
+      .filter(({ protocol }) => (definitionOf(protocol).outbound?.byCaller ?? false) === is),
   );
   checkCallers(called, (code, words) => reporter('outbound', code)(words));
   unique(
@@ -133,7 +147,11 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   for (const outbound of outbounds) {
     const link = links.find(({ code }) => code === outbound.link);
-    checkOutboundLink(outbound, link, carrying.has(outbound.link), reporter('outbound', outbound.code));
+    const report = reporter('outbound', outbound.code);
+    checkOutboundLink(outbound, link, report);
+    const shared = conversations.some((one) => one.outbound === outbound);
+    const objection = link && carrying.has(link.code) ? sharingProblem(outbound, link, shared) : null;
+    if (objection !== null) report(objection);
   }
 
   const stationCodes = new Set(stations.map((s) => s.code));
@@ -151,6 +169,10 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
       report(
         `it speaks ${definitionOf(device.protocol).words.name}, and its link ${link.code} carries ${definitionOf(link.protocol).words.name}`,
       );
+    if (link !== undefined && outgoing.has(link.code) && !definitionOf(device.protocol).links.includes(link.type)) {
+      const is = conversations.some((one) => one.device.code === device.code);
+      if (!is) report(`on its link ${link.code} centres call: say in an outbound there which of them it is`);
+    }
     if (device.life === 'drafted') report('it is drafted: not collected yet', 'warning');
     if (points.length === 0 && device.life !== 'drafted') report('its point list is empty', 'warning');
     for (const { row, severity, words } of checkPoints(points, device)) {
@@ -217,6 +239,8 @@ function checkCallers(outbounds: readonly OutboundConfig[], report: (code: strin
 interface LinkUsers {
   devices: boolean;
   outbounds: boolean;
+  /** A device and an outbound on it are one party, in one conversation. */
+  shared: boolean;
 }
 
 function checkLink(
@@ -226,7 +250,9 @@ function checkLink(
 ): void {
   const { words, links, framings, outbound } = definitionOf(protocol);
   if (!users.devices && !users.outbounds) report('no device and no outbound uses it', 'warning');
-  const goes = [...(users.outbounds ? [] : links), ...(users.devices ? [] : (outbound?.links ?? []))];
+  const goes = users.shared
+    ? [...links, ...(outbound?.links ?? [])]
+    : [...(users.outbounds ? [] : links), ...(users.devices ? [] : (outbound?.links ?? []))];
   if (!goes.includes(type))
     report(`${words.name}${users.outbounds ? ' of an outbound' : ''} does not go over ${LINK_TYPE_WORDS[type]}`);
   const fitting = framings.filter((one) => one.links.includes(type)).map(({ code }) => code);
@@ -245,7 +271,8 @@ function checkLink(
     report('a radio with key-up and key-down times needs the bit rate of its line');
   if (tls.use && type !== 'tcpClient' && type !== 'tcpServer') report('TLS goes over TCP');
   checkTlsFiles(tls, report);
-  if (type === 'tcpServer' && users.devices) checkAccess({ host, allowFrom, tls }, false, 'a device', report);
+  if (type === 'tcpServer' && users.devices && !users.shared)
+    checkAccess({ host, allowFrom, tls }, false, 'a device', report);
   if (calls.when === 'onDemand' && calls.everyMs > 0 && calls.lateAfterMs > 0 && calls.lateAfterMs < calls.everyMs)
     report(`lost after ${calls.lateAfterMs} ms without a call, but a call comes every ${calls.everyMs} ms`, 'warning');
 }
@@ -270,7 +297,6 @@ function checkListening(links: readonly LinkConfig[], report: (code: string, wor
 function checkOutboundLink(
   { link: code, protocol, controls, allowFrom, peerName }: OutboundConfig,
   link: LinkConfig | undefined,
-  carriesDevices: boolean,
   report: (words: string, severity?: Severity) => void,
 ): void {
   if (link === undefined) {
@@ -282,7 +308,6 @@ function checkOutboundLink(
     report(
       `it speaks ${definitionOf(protocol).words.name}, and its link ${code} carries ${definitionOf(link.protocol).words.name}`,
     );
-  if (carriesDevices) report(`its link ${code} carries devices: outbounds have links of their own`);
   if (calls.when === 'onDemand') report(`its link ${code} is made on demand: an outbound's is always there`);
   if (line.keyUpMs > 0 || line.keyDownMs > 0 || line.keyWithRts)
     report(`its link ${code} keys a radio: for an outbound nothing is keyed`);

@@ -2,6 +2,7 @@ import type { Framing, Party } from '../line/index.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
 import type { ControlOrder, ControlStep } from './control.ts';
+import type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 import type { Credentials } from './credentials.ts';
 import type { Carrying, Measured } from './measured.ts';
 import type { SettingField } from './settingfield.ts';
@@ -63,6 +64,7 @@ export type ClientCommand<Place, Order> =
   /** Reads the present value of all that the device has, once. */
   | { type: 'survey'; id: string }
   | { type: 'order'; id: string; order: Order | FileOrder }
+  | GuestCommand
   | { type: 'resetCounters' };
 
 /** One point that a device answered with. */
@@ -141,6 +143,8 @@ export type ClientNews =
   /** Some points cannot be had, and why; none: all can. */
   | { type: 'unreadable'; points: readonly number[]; words: string }
   | { type: 'diagnostic'; words: string }
+  /** Of a conversation that we have made, to whoever is its guest. */
+  | GuestNews
   /** The connection is good for nothing any more, and is to be made anew. */
   | { type: 'hangUp'; words: string };
 
@@ -171,6 +175,8 @@ export interface ClientOptions<Place> {
   points: readonly ClientPoint<Place>[];
   /** Which part of a long period passes before its first poll. */
   phase: number;
+  /** It is the guest of a conversation that stands whenever it is started; absent: it makes its own. */
+  within?: () => ConversationTerms;
 }
 
 /** Finds out who is behind a connection that they made. Nothing is taken from them. */

@@ -363,6 +363,11 @@ export interface Definition<
          * certificate, are the caller's. Absent: frames tell whose they are, one by one.
          */
         byCaller?: boolean;
+        /**
+         * A centre that is a device too may be both in one conversation, on the link of either: `association`, as it is
+         * called. Absent: each has its own.
+         */
+        shares?: string;
         /** Absent: there are none. */
         files?: readonly OfferFile<OutboundSettings, Target>[];
       })

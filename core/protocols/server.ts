@@ -3,6 +3,7 @@ import type { Instant, Session } from '../session/index.ts';
 import type { Recogniser } from './client.ts';
 import type { LinkTiming } from './definition.ts';
 import type { CentreOrder, ControlOutcome } from './control.ts';
+import type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 
 /* The session of one centre, in the same terms for every protocol. `Place` is where a point is offered. */
 
@@ -47,7 +48,10 @@ export type ServerCommand<Place> =
       time: Instant;
     }
   /** Of a server that several peers use at once: who came, went, and said something. */
-  | { type: 'came'; peer: number; from?: string }
+  /** `within`: as the guest of a conversation that stands; what it is told are whole messages. */
+  | { type: 'came'; peer: number; from?: string; within?: ConversationTerms }
+  /** A client of ours is a guest of the conversations that peers make, one at a time. */
+  | GuestCommand
   | { type: 'went'; peer: number }
   | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
@@ -76,6 +80,7 @@ export type ServerEffect =
   | { type: 'diagnostic'; words: string }
   /** This is to be remembered, behind what was before: a later session is made with all of it. */
   | { type: 'keep'; octets: Uint8Array }
+  | GuestNews
   /** That connection is done with. */
   | { type: 'hangUp'; peer?: number };
 

@@ -1,5 +1,6 @@
 import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings } from './association.ts';
+import { isForClient, type Speaking } from './within.ts';
 import {
   encodePdu,
   errorWords,
@@ -72,7 +73,8 @@ const REJECTS: Record<number, string> = {
 };
 
 export class MmsClient {
-  private readonly association: Association;
+  /** Takes what is not for a client; null: nobody does. */
+  guest: ((octets: Uint8Array) => void) | null = null;
   private effects: MmsClientEffect[] = [];
   private readonly underWay = new Map<number, Asked>();
   private waiting: Asked[] = [];
@@ -86,9 +88,8 @@ export class MmsClient {
     private readonly settings: MmsClientSettings,
     /** Called among the answers, in the order in which they come: what is told may explain the answer behind it. */
     private readonly told: (told: Told, now: Instant) => void,
-  ) {
-    this.association = new Association(settings, 'calling');
-  }
+    private readonly association: Speaking = new Association(settings, 'calling'),
+  ) {}
 
   get isOpen(): boolean {
     return this.association.state === 'open';
@@ -176,6 +177,13 @@ export class MmsClient {
     this.work(now);
   }
 
+  /** Sends a message of whoever is a guest here. */
+  pass(octets: Uint8Array, now: Instant): void {
+    if (!this.isOpen) return;
+    this.association.sendEncoded(octets);
+    this.work(now);
+  }
+
   take(): MmsClientEffect[] {
     const { effects } = this;
     this.effects = [];
@@ -246,6 +254,7 @@ export class MmsClient {
   }
 
   private onPdu(pdu: Pdu, octets: Uint8Array, now: Instant): void {
+    if (this.guest !== null && isForClient(pdu) === false) return this.guest(octets);
     switch (pdu.type) {
       case 'report':
         this.counts.reports++;

@@ -1,8 +1,10 @@
 import type { Wish } from '../../line/index.ts';
 import type { Instant } from '../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, DetailTable } from '../client.ts';
+import type { GuestCommand } from '../conversation.ts';
 import type { Counters } from '../counterset.ts';
 import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from './client.ts';
+import { Within } from './within.ts';
 import type { ServiceName, Services } from './wire/services.ts';
 
 /*
@@ -40,6 +42,9 @@ export interface SessionSettings {
   keepAliveMs: number;
 }
 
+/** Of a message where nothing was agreed on. */
+const MOST_OCTETS = 65_000;
+
 export abstract class ClientSession<Place, Order, Own extends object, Name extends string> implements Client<
   Place,
   Order,
@@ -58,6 +63,9 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   private lossAt: Instant | null;
   private readonly notes = new Set<string>();
   private told = '';
+  /** Whether somebody is a guest of our associations, and knows that this one stands. */
+  private hasGuest = false;
+  private guestKnows = false;
 
   constructor(
     private readonly session: SessionSettings,
@@ -100,7 +108,13 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     this.end(now);
     this.state = 'associating';
     this.lossAt = null;
-    const client = new MmsClient(this.session.association, (told, at) => this.onTold(told, at));
+    const { within } = this.options;
+    const { association } = this.session;
+    const client = new MmsClient(
+      association,
+      (told, at) => this.onTold(told, at),
+      ...(within === undefined ? [] : [new Within(within())]),
+    );
     this.standing = {
       ...this.own(client),
       ...{ client, unreadable: new Map<number, string>() },
@@ -124,6 +138,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     if (standing === null) return;
     standing.client.lost(now);
     this.lost();
+    if (this.guestKnows) this.effects.push({ type: 'guest', what: 'ends' });
+    this.guestKnows = false;
   }
 
   octetsArrive(): void {
@@ -217,6 +233,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       case 'open':
         this.counters.add('associations');
         this.state = 'exploring';
+        this.tellGuest(standing);
         this.explore(standing, now);
         break;
       case 'odd':
@@ -229,6 +246,32 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       default:
         effect satisfies never;
     }
+  }
+
+  // ---- a guest
+
+  protected onGuest(command: GuestCommand, now: Instant): void {
+    const { standing } = this;
+    if (command.what === 'says') return standing?.client.pass(command.octets, now);
+    this.hasGuest = command.what === 'comes';
+    if (this.hasGuest) return standing === null ? undefined : this.tellGuest(standing);
+    if (standing !== null) standing.client.guest = null;
+    this.guestKnows = false;
+  }
+
+  private tellGuest({ client }: Standing<Own>): void {
+    const { agreement } = client;
+    if (!this.hasGuest || this.guestKnows || agreement === null) return;
+    this.guestKnows = true;
+    client.guest = (octets) => this.handToGuest(octets);
+    const terms = { octets: agreement.size ?? MOST_OCTETS, requests: agreement.calling };
+    this.effects.push({ type: 'guest', what: 'begins', terms });
+  }
+
+  /** Returns whether there is one. */
+  protected handToGuest(octets: Uint8Array): boolean {
+    if (this.guestKnows) this.effects.push({ type: 'guest', what: 'hears', octets });
+    return this.guestKnows;
   }
 
   /** What the association has counted since the last look. */

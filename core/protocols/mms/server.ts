@@ -1,6 +1,7 @@
 import { sameBytes } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings, type Caller } from './association.ts';
+import { isForClient, type Speaking } from './within.ts';
 import type { AccessResult, Data, TypeOf } from './wire/data.ts';
 import { encodePdu, type Agreement, type ConfirmedResponse, type Pdu, type ServiceError } from './wire/pdu.ts';
 import type { FileAttributes, ObjectClass, ServiceName, Services, Variable, Variables } from './wire/services.ts';
@@ -55,7 +56,9 @@ export type MmsServerEffect =
   /** What was asked, for those who look on. */
   | { type: 'request'; service: ServiceName; octets: Uint8Array }
   /** Somebody tells us something unasked. */
-  | { type: 'told'; variables: Variables; results: readonly AccessResult[] }
+  | { type: 'told'; variables: Variables; results: readonly AccessResult[]; octets: Uint8Array }
+  /** A message that is for a guest. */
+  | { type: 'guest'; octets: Uint8Array }
   | { type: 'odd'; words: string }
   | { type: 'closed'; words: string; byUs: boolean };
 
@@ -73,7 +76,8 @@ const NAME_OVERHEAD = 4;
 const DEFAULT_SIZE = 65_000;
 
 export class MmsServer {
-  private readonly association: Association;
+  /** Whether there is a guest, who takes what is not for a server. */
+  hasGuest = false;
   private effects: MmsServerEffect[] = [];
   private agreement: Agreement | null = null;
   /** Requests that the owner is not done with. */
@@ -84,9 +88,8 @@ export class MmsServer {
   constructor(
     settings: AssociationSettings,
     private readonly objects: MmsObjects,
-  ) {
-    this.association = new Association(settings, 'called');
-  }
+    private readonly association: Speaking = new Association(settings, 'called'),
+  ) {}
 
   get isOpen(): boolean {
     return this.association.state === 'open';
@@ -135,9 +138,21 @@ export class MmsServer {
     return encodePdu({ type: 'report', variables, results }).length <= this.size;
   }
 
+  /** Requests of ours that may be under way. */
+  get parallel(): number {
+    return Math.max(1, this.agreement?.calling ?? 1);
+  }
+
   /** Octets of a message at most. */
   get size(): number {
     return this.agreement?.size ?? DEFAULT_SIZE;
+  }
+
+  /** Sends a message of whoever is a guest here. */
+  pass(octets: Uint8Array): void {
+    if (!this.isOpen) return;
+    this.association.sendEncoded(octets);
+    this.collect();
   }
 
   take(): MmsServerEffect[] {
@@ -177,6 +192,10 @@ export class MmsServer {
   }
 
   private onPdu(pdu: Pdu, octets: Uint8Array): void {
+    if (this.hasGuest && isForClient(pdu) === true) {
+      this.effects.push({ type: 'guest', octets });
+      return;
+    }
     switch (pdu.type) {
       case 'request':
         this.effects.push({ type: 'request', service: pdu.service, octets });
@@ -191,7 +210,7 @@ export class MmsServer {
         this.association.send({ type: 'cancelError', invoke: pdu.invoke, error: { class: 10, code: 2, words: '' } });
         break;
       case 'report':
-        this.effects.push({ type: 'told', variables: pdu.variables, results: pdu.results });
+        this.effects.push({ type: 'told', variables: pdu.variables, results: pdu.results, octets });
         break;
       case 'reject':
         this.effects.push({ type: 'odd', words: `rejected there (${pdu.kind}.${pdu.code})` });

@@ -82,6 +82,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     where: ({ domain }) => `domain ${domain}`,
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,
+    shares: 'association',
     ends: serverEnds,
     check: () => [],
     targets,

@@ -167,6 +167,9 @@ function ownCommand(command: Command): MasterCommand | null {
     case 'order':
     case 'resetCounters':
       return command;
+    case 'guest':
+      // A peer that is master and outstation at once is told apart by its addresses.
+      return null;
     default:
       return command satisfies never;
   }

@@ -303,6 +303,9 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'guest':
+        // Its conversations are for itself.
+        break;
       default:
         command satisfies never;
     }

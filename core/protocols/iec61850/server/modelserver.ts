@@ -401,6 +401,7 @@ export class ModelServer {
           this.effects.push({ type: 'close', peer });
           break;
         case 'open':
+        case 'guest':
           break;
         default:
           effect satisfies never;

@@ -167,6 +167,9 @@ export class IecServer implements Server<IecTargetAt> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'guest':
+        // Its conversations are for itself.
+        break;
       default:
         command satisfies never;
     }

@@ -336,6 +336,9 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'guest':
+        // Its conversations are for itself.
+        break;
       default:
         command satisfies never;
     }

@@ -166,6 +166,9 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'guest':
+        // Its conversations are for itself.
+        break;
       default:
         command satisfies never;
     }

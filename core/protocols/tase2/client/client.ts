@@ -294,6 +294,8 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     this.now = now;
     const { standing } = this;
     if (standing === null) return;
+    // Only of what a server of ours has sent.
+    if (variables.names?.some(({ name }) => name.item === SPECIAL.acknowledge)) return void this.handToGuest(octets);
     const named = variables.list === undefined ? variables.names.map(({ name }) => name) : null;
     const set = named?.findIndex((name) => name.item === SPECIAL.setName) ?? -1;
     const found = standing.reporting.find(({ subscribed }) => {
@@ -409,6 +411,9 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         break;
       case 'resetCounters':
         this.counters.reset(now);
+        break;
+      case 'guest':
+        this.onGuest(command, now);
         break;
       default:
         command satisfies never;

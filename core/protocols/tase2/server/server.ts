@@ -1,12 +1,14 @@
 import type { PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
-import { MmsServer, type MmsObjects } from '../../mms/server.ts';
+import { MmsServer, type MmsObjects, type MmsServerEffect } from '../../mms/server.ts';
 import { agreedOn, calledSettings } from '../../mms/settings.ts';
+import { Within } from '../../mms/within.ts';
 import { AccessError, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import type { ServiceError } from '../../mms/wire/pdu.ts';
-import type { ObjectClass, Variable, Variables } from '../../mms/wire/services.ts';
+import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
+import type { ConversationTerms, GuestCommand } from '../../conversation.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { CounterSet } from '../counters.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
@@ -82,6 +84,8 @@ export class TaseServer implements Server<TaseTargetAt> {
   private token = 0;
   private events = 0;
   private now: Instant;
+  /** A client of ours: whether there is one, and the peer in whose association it is. */
+  private guest: { peer: number | null } | null = null;
 
   constructor(
     private readonly settings: ServerSettings,
@@ -162,7 +166,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         break;
       }
       case 'came':
-        this.came(command.peer, now);
+        this.came(command.peer, now, command.within);
         break;
       case 'went':
         this.went(command.peer, now);
@@ -174,6 +178,9 @@ export class TaseServer implements Server<TaseTargetAt> {
         this.index(command.points);
         break;
       case 'commandGiven':
+        break;
+      case 'guest':
+        this.onGuest(command);
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -191,9 +198,10 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   // ---- associations
 
-  private came(peer: number, now: Instant): void {
+  private came(peer: number, now: Instant, within?: ConversationTerms): void {
     this.now = now;
-    const server = new MmsServer(calledSettings(this.settings), this.objectsFor(peer));
+    const association = within === undefined ? [] : [new Within(within)];
+    const server = new MmsServer(calledSettings(this.settings), this.objectsFor(peer), ...association);
     this.peers.set(peer, { server, lists: new Map() });
     server.start(now);
     this.collect(peer);
@@ -202,6 +210,11 @@ export class TaseServer implements Server<TaseTargetAt> {
   private went(peer: number, now: Instant): void {
     this.now = now;
     if (!this.peers.delete(peer)) return;
+    if (this.guest?.peer === peer) {
+      this.effects.push({ type: 'guest', what: 'ends' });
+      this.guest.peer = null;
+      this.invite();
+    }
     for (const set of this.sets) set.left(peer);
     for (const [name, one] of this.selected) if (one.peer === peer) this.selected.delete(name);
   }
@@ -241,7 +254,10 @@ export class TaseServer implements Server<TaseTargetAt> {
           this.counters.add('requests');
           break;
         case 'told':
-          this.onTold(peer, effect.variables, effect.results);
+          this.onTold(peer, effect);
+          break;
+        case 'guest':
+          this.effects.push({ type: 'guest', what: 'hears', octets: effect.octets });
           break;
         case 'odd':
           this.counters.add('odd');
@@ -251,6 +267,7 @@ export class TaseServer implements Server<TaseTargetAt> {
           this.effects.push({ type: 'hangUp', peer });
           break;
         case 'open':
+          this.invite();
           break;
         default:
           effect satisfies never;
@@ -258,9 +275,44 @@ export class TaseServer implements Server<TaseTargetAt> {
     }
   }
 
-  /** The only thing that a client tells unasked: that it has a critical report. */
-  private onTold(peer: number, { names = [] }: Variables, results: readonly AccessResult[]): void {
+  // ---- a guest
+
+  private onGuest(command: GuestCommand): void {
+    const { guest } = this;
+    if (command.what === 'comes') {
+      this.guest ??= { peer: null };
+      return this.invite();
+    }
+    const peer = guest?.peer ?? null;
+    const server = peer === null ? undefined : this.peers.get(peer)?.server;
+    if (command.what === 'says') server?.pass(command.octets);
+    else {
+      if (server) server.hasGuest = false;
+      this.guest = null;
+    }
+    if (peer !== null) this.collect(peer);
+  }
+
+  /** Into the first association that stands, where it is in none. */
+  private invite(): void {
+    if (this.guest === null || this.guest.peer !== null) return;
+    for (const [peer, { server }] of this.peers) {
+      if (!server.isOpen) continue;
+      server.hasGuest = true;
+      this.guest.peer = peer;
+      this.effects.push({ type: 'guest', what: 'begins', terms: { octets: server.size, requests: server.parallel } });
+      return;
+    }
+  }
+
+  /**
+   * The only thing that a client tells unasked is that it has a critical report; what is told besides is for a client of
+   * ours.
+   */
+  private onTold(peer: number, { variables, results, octets }: MmsServerEffect & { type: 'told' }): void {
+    const { names = [] } = variables;
     const at = names.findIndex(({ name }) => name.item === SPECIAL.acknowledge);
+    if (at < 0 && this.guest?.peer === peer) return void this.effects.push({ type: 'guest', what: 'hears', octets });
     const data = results[at];
     const [name, time] = data?.type === 'structure' ? data.items : [];
     const set = nameOf(name);
