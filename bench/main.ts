@@ -12,9 +12,11 @@ import type { FramingName } from '@halvix/core/protocols/modbus';
 import { EnergyMeter, FlowComputer, TransformerMonitor } from './plants/instruments.ts';
 import { ServerStandIn, type MappedPlant } from './modbus/server.ts';
 import { IEC_61850 } from './iec61850/centre.ts';
-import { ClientCentre } from './mms/centre.ts';
+import { byTcp, ClientCentre } from './mms/centre.ts';
 import { Neighbour } from './plants/neighbour.ts';
-import { NORTHMARK_DOMAIN, OUR_DOMAIN, TABLE } from './scenario/tase2.ts';
+import { Region } from './plants/region.ts';
+import { CALDMERE_DOMAIN, CALDMERE_TABLE, NORTHMARK_DOMAIN, OUR_DOMAIN, TABLE } from './scenario/tase2.ts';
+
 import { tase2 } from './tase2/centre.ts';
 import { PeerStandIn } from './tase2/peer.ts';
 import { IedStandIn } from './iec61850/ied.ts';
@@ -58,6 +60,7 @@ const settings = readSettings(
     HALVIX_BENCH_MODEL_PORT: optionalPort,
     /** Northmark as a server, and our own agreement, which it asks for; 0: without them. */
     HALVIX_BENCH_NORTHMARK_PORT: optionalPort,
+    HALVIX_BENCH_CALDMERE_PORT: optionalPort,
     HALVIX_BENCH_AGREEMENT_PORT: optionalPort,
     HALVIX_BENCH_QUILLSTONE_PORT: portSetting(DEMO_PORTS.quillstone),
     HALVIX_BENCH_AMBRY_PORT: portSetting(DEMO_PORTS.ambry),
@@ -171,27 +174,46 @@ if (parkPort > 0) {
   };
   modelled.push(new IedStandIn(settings, link, new ParkController(now, Math.random)));
 }
-const { HALVIX_BENCH_NORTHMARK_PORT: northmarkPort, HALVIX_BENCH_AGREEMENT_PORT: agreementPort } = ports;
+const {
+  HALVIX_BENCH_NORTHMARK_PORT: northmarkPort,
+  HALVIX_BENCH_CALDMERE_PORT: caldmerePort,
+  HALVIX_BENCH_AGREEMENT_PORT: agreementPort,
+} = ports;
 const neighbours: PeerStandIn[] = [];
 if (northmarkPort > 0) {
   const link = new ListeningLink(host, 'NMK', "Northmark's port", northmarkPort);
   const of = { code: 'NMK', name: 'Northmark', station: 'NMK', domain: NORTHMARK_DOMAIN, bilateralTable: TABLE };
   neighbours.push(new PeerStandIn(of, link, new Neighbour(now, Math.random)));
 }
-const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled, ...neighbours];
 const centre = (code: string, name: string, port: number, ourAddress: number): SimulatedCentre =>
   new SimulatedCentre({ code, name, host, port, ourAddress, outstationAddress: 10 });
 const quillstone = centre('QST', 'Quillstone', ports.HALVIX_BENCH_QUILLSTONE_PORT, 100);
 const ambry = centre('AMB', 'Ambry', ports.HALVIX_BENCH_AMBRY_PORT, 101);
 const model =
   modelPort > 0
-    ? [new ClientCentre({ code: 'QSM', name: 'Quillstone, by model', host, port: modelPort }, IEC_61850)]
+    ? [
+        new ClientCentre(
+          { code: 'QSM', name: 'Quillstone, by model', port: modelPort },
+          IEC_61850,
+          byTcp(host, modelPort),
+        ),
+      ]
     : [];
+const ours = tase2(OUR_DOMAIN);
 const agreed =
   agreementPort > 0
-    ? [new ClientCentre({ code: 'NMC', name: 'Northmark', host, port: agreementPort }, tase2(OUR_DOMAIN))]
+    ? [new ClientCentre({ code: 'NMC', name: 'Northmark', port: agreementPort }, ours, byTcp(host, agreementPort))]
     : [];
+/** Of the second centre both roles are in one association. */
+if (caldmerePort > 0) {
+  const link = new ListeningLink(host, 'CMR', "Caldmere's port", caldmerePort);
+  const of = { code: 'CMR', name: 'Caldmere', station: 'CMR', domain: CALDMERE_DOMAIN, bilateralTable: CALDMERE_TABLE };
+  const peer = new PeerStandIn(of, link, new Region(now, Math.random));
+  neighbours.push(peer);
+  agreed.push(new ClientCentre({ code: 'CMC', name: 'Caldmere', port: caldmerePort }, ours, peer.asGuest));
+}
 
+const devices: StandIn[] = [f1, f2, ...more, ...stations, ...servers, ...modelled, ...neighbours];
 const control = serveControl(
   host,
   ports.HALVIX_BENCH_PORT,

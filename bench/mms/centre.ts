@@ -1,6 +1,13 @@
 import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '@halvix/core/line';
 import { OPERATIONS, type PointKind } from '@halvix/core/point';
-import type { Client, ClientCommand, ClientNews, ClientPoint, ControlStep } from '@halvix/core/protocols';
+import type {
+  Client,
+  ClientCommand,
+  ClientNews,
+  ClientPoint,
+  ControlStep,
+  ConversationTerms,
+} from '@halvix/core/protocols';
 import { clock, Driver, TcpClient } from '@halvix/wire';
 import { randomUUID } from 'node:crypto';
 import { z } from 'zod';
@@ -9,9 +16,37 @@ import type { CentreStandIn } from '../centre.ts';
 export interface ClientCentreSettings {
   code: string;
   name: string;
-  host: string;
+  /** Where it asks. */
   port: number;
 }
+
+/** How a centre gets to what it asks: a connection of its own, or a conversation in which it is a guest. */
+export interface Way {
+  readonly isUp: boolean;
+  open(): void;
+  close(): void;
+  send(octets: Uint8Array): void;
+  drop(words: string): void;
+  /** Of a conversation that stands; absent: it makes its own. */
+  within?: () => ConversationTerms;
+}
+export type MakeWay = (on: { up: () => void; down: () => void; data: (octets: Uint8Array) => void }) => Way;
+
+export const byTcp =
+  (host: string, port: number): MakeWay =>
+  (on) => {
+    const to = { host, port, connectTimeoutMs: 2000, reconnectFirstMs: 200, reconnectMaxMs: 2000 };
+    const link = new TcpClient(to, { ...on, changed: () => {} });
+    return {
+      get isUp() {
+        return link.state.state === 'connected';
+      },
+      open: () => link.open(),
+      close: () => link.close(),
+      send: (octets) => void link.send(octets),
+      drop: (words) => link.drop(words),
+    };
+  };
 
 /** The latest that a centre has of a point. */
 export interface SeenPoint {
@@ -38,7 +73,7 @@ const DEVICE = 'here';
 /** What a centre speaks. */
 export interface Spoken<At> {
   protocol: string;
-  client: (now: number) => Client<At, never, Uint8Array>;
+  client: (now: number, within?: () => ConversationTerms) => Client<At, never, Uint8Array>;
   /** A point by its address as text, and back. */
   parse: (address: string) => At;
   print: (at: At) => string;
@@ -46,7 +81,7 @@ export interface Spoken<At> {
 
 /** A centre that is a client of what we offer: finds out what there is, and takes what reports bring. */
 export class ClientCentre<At> implements CentreStandIn {
-  private link: TcpClient | null = null;
+  private way: Way | null = null;
   private driver: Driver<LaneCommand<ClientCommand<At, never>>, LaneEffect<ClientNews>> | null = null;
   private readonly kept = new Map<string, SeenPoint>();
   private list: ClientPoint<At>[] = [];
@@ -58,18 +93,19 @@ export class ClientCentre<At> implements CentreStandIn {
   constructor(
     private readonly settings: ClientCentreSettings,
     private readonly spoken: Spoken<At>,
+    private readonly makeWay: MakeWay,
   ) {}
 
   get code(): string {
     return this.settings.code;
   }
   get on(): boolean {
-    return this.link !== null;
+    return this.way !== null;
   }
 
   report(): object {
     const { code, name, port } = this.settings;
-    const connected = this.link?.state.state === 'connected';
+    const connected = this.way?.isUp ?? false;
     return {
       code,
       name,
@@ -89,30 +125,25 @@ export class ClientCentre<At> implements CentreStandIn {
   power(on: boolean): void {
     if (on === this.on) return;
     if (!on) {
-      this.link?.close();
+      this.way?.close();
       this.driver?.stop();
       this.driver?.close();
-      [this.link, this.driver, this.state] = [null, null, 'off'];
+      [this.way, this.driver, this.state] = [null, null, 'off'];
       return;
     }
-    const { host, port } = this.settings;
     const now = clock.now();
-    const client = this.spoken.client(now);
+    const way = this.makeWay({
+      up: () => driver.start(),
+      down: () => driver.stop(),
+      data: (octets) => driver.receive(octets),
+    });
+    const client = this.spoken.client(now, way.within);
     const framing = { gapMs: 0, reset: () => {}, push: (octets: Uint8Array) => [octets], isFrame: () => true };
     const lane = new Lane<ClientCommand<At, never>, ClientNews, Uint8Array>(NO_LINE_TIMING, framing, now);
     lane.add(DEVICE, client, now);
     const driver = new Driver(lane, (effect) => this.onEffect(effect));
-    const link = new TcpClient(
-      { host, port, connectTimeoutMs: 2000, reconnectFirstMs: 200, reconnectMaxMs: 2000 },
-      {
-        up: () => driver.start(),
-        down: () => driver.stop(),
-        data: (bytes) => driver.receive(bytes),
-        changed: () => {},
-      },
-    );
-    [this.driver, this.link, this.state, this.list] = [driver, link, 'unknown', []];
-    link.open();
+    [this.driver, this.way, this.state, this.list] = [driver, way, 'unknown', []];
+    way.open();
   }
 
   control(body: unknown): Promise<readonly object[]> {
@@ -155,7 +186,7 @@ export class ClientCentre<At> implements CentreStandIn {
   }
 
   private onEffect(effect: LaneEffect<ClientNews>): void {
-    if (effect.type === 'send') this.link?.send(effect.octets);
+    if (effect.type === 'send') this.way?.send(effect.octets);
     if (effect.type === 'device') this.onNews(effect.effect);
   }
 
@@ -181,7 +212,7 @@ export class ClientCentre<At> implements CentreStandIn {
         break;
       }
       case 'hangUp':
-        this.link?.drop(news.words);
+        this.way?.drop(news.words);
         break;
       default:
     }

@@ -6,7 +6,16 @@ import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type NumberedPoint } from './feederrelay.ts';
 import { ENERGY_METER, FLOW_COMPUTER, METER_UNITS, TRANSFORMER_MONITOR, type ModbusPoint } from './modbus.ts';
 import { BAY_POINTS, PARK_POINTS, type ModelPoint } from './iec61850.ts';
-import { NORTHMARK_DOMAIN, NORTHMARK_POINTS, OUR_DOMAIN, TABLE } from './tase2.ts';
+import {
+  CALDMERE_DOMAIN,
+  CALDMERE_POINTS,
+  CALDMERE_TABLE,
+  NORTHMARK_DOMAIN,
+  NORTHMARK_POINTS,
+  OUR_DOMAIN,
+  TABLE,
+  type PeerPoint,
+} from './tase2.ts';
 import { LAMBROOK, PIKE_MOOR, SKARN_WEIR, TOLBECK_SIPHON } from './stations.ts';
 
 export interface DemoPorts {
@@ -25,6 +34,7 @@ export interface DemoPorts {
   model?: number;
   /** A neighbour's centre, and the port of our agreement with it; absent: the demo without them. */
   northmark?: number;
+  caldmere?: number;
   agreement?: number;
   quillstone: number;
   ambry: number;
@@ -42,6 +52,7 @@ export const DEMO_PORTS = {
   park: 10202,
   model: 10102,
   northmark: 10301,
+  caldmere: 10302,
   agreement: 10103,
   quillstone: 20100,
   ambry: 20101,
@@ -252,9 +263,30 @@ function modelMappings(): unknown[] {
 }
 
 /** Northmark as a device: what its agreement lets us see, and operate. */
-function neighbour(port: number): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
-  const points = NORTHMARK_POINTS.map(({ kind, at, name, unit, states, operations, setting, feedback }) => ({
-    ...{ kind, at: { protocol: 'tase2', domain: NORTHMARK_DOMAIN, name: at.name }, name, unit },
+interface Party {
+  code: string;
+  name: string;
+  what: string;
+  domain: string;
+  table: string;
+  points: readonly PeerPoint[];
+}
+const NORTHMARK: Party = {
+  ...{ code: 'NMK', name: 'Northmark', what: 'control centre of the neighbour' },
+  ...{ domain: NORTHMARK_DOMAIN, table: TABLE, points: NORTHMARK_POINTS },
+};
+const CALDMERE: Party = {
+  ...{ code: 'CMR', name: 'Caldmere', what: 'control centre of the region' },
+  ...{ domain: CALDMERE_DOMAIN, table: CALDMERE_TABLE, points: CALDMERE_POINTS },
+};
+
+/** A centre with which we have an agreement, as what it gives us. */
+function neighbour(
+  { code, name, what, domain, table, points: own }: Party,
+  port: number,
+): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
+  const points = own.map(({ kind, at, name, unit, states, operations, setting, feedback }) => ({
+    ...{ kind, at: { protocol: 'tase2', domain, name: at.name }, name, unit },
     ...(states && kind !== 'output' ? { states } : {}),
     ...(kind === 'output'
       ? { states, control: { operations, onMs: 100, offMs: 0, ...(feedback ? { feedback } : {}) } }
@@ -262,21 +294,36 @@ function neighbour(port: number): { stations: unknown[]; links: unknown[]; devic
     ...(setting ? { setting } : {}),
   }));
   return {
-    stations: [{ code: 'NMK', name: 'Northmark', description: 'control centre of the neighbour' }],
+    stations: [{ code, name, description: what }],
     links: [
       {
-        ...{ code: 'NMK-WAN', name: 'Line to Northmark', type: 'tcpClient', protocol: 'tase2' },
+        ...{ code: `${code}-WAN`, name: `Line to ${name}`, type: 'tcpClient', protocol: 'tase2' },
         ...{ host: '127.0.0.1', port },
       },
     ],
     devices: [
       {
-        ...{ code: 'NMK', name: 'Northmark', description: 'by agreement', station: 'NMK', link: 'NMK-WAN' },
-        ...{ protocol: 'tase2', settings: { domain: NORTHMARK_DOMAIN, bilateralTable: TABLE }, points },
+        ...{ code, name, description: 'by agreement', station: code, link: `${code}-WAN` },
+        ...{ protocol: 'tase2', settings: { domain, bilateralTable: table }, points },
       },
     ],
   };
 }
+
+/** What Caldmere has of us: what is exchanged at the tie, and the feeder's load. */
+const REGIONAL = FEEDER_RELAY.filter(({ kind, index }) => kind === 'analog' && index < 3);
+const regionalMappings = (): unknown[] => [
+  ...REGIONAL.map(({ kind, index }) =>
+    mappingTo({ device: 'HLM-F1', kind, at: dnp3At(index) }, 'tase2', kind, index, 'engineering', { prefix: 'HLM_F1' }),
+  ),
+  {
+    ...{ device: 'NMK', point: `${NORTHMARK_DOMAIN}/TIE_MW` },
+    target: {
+      ...{ kind: 'analog', value: 'engineering' },
+      at: { protocol: 'tase2', name: 'NMK_TIE_MW', type: 'RealQTimeTag' },
+    },
+  },
+];
 
 /** What Northmark has of us: the feeder at the tie. */
 const AGREED = FEEDER_RELAY.filter(
@@ -330,13 +377,19 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const registers = flow && monitor && meters ? modbusStations({ flow, monitor, meters }) : none;
   const { bay, park, model } = ports;
   const models = bay && park && registers.devices.length > 0 ? modelStations(bay, park) : none;
-  const beyond = ports.northmark ? neighbour(ports.northmark) : none;
+  const beyond = ports.northmark ? neighbour(NORTHMARK, ports.northmark) : none;
+  const region = ports.caldmere && ports.northmark ? neighbour(CALDMERE, ports.caldmere) : none;
   const byAgreement = {
     ...{ code: 'NMC', name: 'neighbour', centre: 'Northmark', protocol: 'tase2', link: 'NMC' },
     // It gives us its own, in turn.
     partner: ports.northmark ? 'NMK' : '',
     ...{ allowFrom: [...LOOPBACK_ONLY], settings: { domain: OUR_DOMAIN, bilateralTable: TABLE } },
     mappings: agreedMappings(),
+  };
+  // Both roles of this one are in one association, which we make.
+  const regional = {
+    ...{ code: 'CMC', name: 'region', centre: 'Caldmere', protocol: 'tase2', link: 'CMR-WAN', partner: 'CMR' },
+    ...{ settings: { domain: OUR_DOMAIN, bilateralTable: CALDMERE_TABLE }, mappings: regionalMappings() },
   };
   const centres = [
     { code: 'QST', centre: 'Quillstone' },
@@ -347,7 +400,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
     ...small.devices,
     ...registers.devices,
     ...models.devices,
-    ...(ports.northmark ? [{ code: 'NMK', name: 'Northmark' }] : []),
+    ...[...beyond.devices, ...region.devices],
   ] as {
     code: string;
     name: string;
@@ -369,6 +422,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       ...small.stations,
       ...registers.stations,
       ...beyond.stations,
+      ...region.stations,
     ],
     links: [
       { code: 'HLM-LAN-F1', name: 'Station LAN', type: 'tcpClient', host: '127.0.0.1', port: ports.relay },
@@ -376,6 +430,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       ...registers.links,
       ...models.links,
       ...beyond.links,
+      ...region.links,
       ...(ports.agreement ? [port('NMC', 'Northmark', ports.agreement, 'tase2')] : []),
       ...(model ? [port('QSM', 'Quillstone, by model', model, 'iec61850')] : []),
       port('QST', 'Quillstone', ports.quillstone),
@@ -396,6 +451,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       ...registers.devices,
       ...models.devices,
       ...beyond.devices,
+      ...region.devices,
       ...(registers.devices.length > 0 ? [supervision] : []),
     ],
     outbounds: [
@@ -403,6 +459,7 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
       outbound('AMB', 'standby', 'Ambry', 101),
       ...(model ? [byModel] : []),
       ...(ports.agreement ? [byAgreement] : []),
+      ...(region.devices.length > 0 ? [regional] : []),
     ],
   });
 }

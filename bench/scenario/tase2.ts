@@ -14,6 +14,8 @@ export interface PeerPoint extends PlantPoint {
 export const NORTHMARK_DOMAIN = 'NMK';
 export const OUR_DOMAIN = 'VBU';
 export const TABLE = 'NMK-VBU-4';
+export const CALDMERE_DOMAIN = 'CMR';
+export const CALDMERE_TABLE = 'CMR-VBU-1';
 
 type More = Partial<Omit<PeerPoint, 'key' | 'kind' | 'at' | 'name'>>;
 const point = (
@@ -49,4 +51,16 @@ export const NORTHMARK_POINTS: readonly PeerPoint[] = [
   point('schedule', 'setpoint', 'TIE_SCHED', 'SetpointReal', 'Exchange wanted', {
     ...{ unit: 'MW', setting: { low: -20, high: 20, feedback: `${NORTHMARK_DOMAIN}/TIE_MW`, tolerance: 0.5 } },
   }),
+];
+
+/** What Caldmere, which looks after the region, has for us. */
+export const CALDMERE_POINTS: readonly PeerPoint[] = [
+  point('frequency', 'analog', 'REG_HZ', 'RealQTimeTagExtended', 'Frequency of the region', { unit: 'Hz' }),
+  point('load', 'analog', 'REG_MW', 'RealQTimeTag', 'Load of the region', { unit: 'MW' }),
+  point('wind', 'analog', 'WIND_MW', 'RealQ', 'Wind in the region', { unit: 'MW' }),
+  point('alert', 'binary', 'ALERT', 'StateQTimeTag', 'Alert of the region', { states: ['no', 'yes'] }),
+  point('reserve', 'setpoint', 'OUR_RES', 'SetpointReal', 'Reserve that we offer', {
+    ...{ unit: 'MW', setting: { low: 0, high: 10, feedback: `${CALDMERE_DOMAIN}/RES_MW`, tolerance: 0.05 } },
+  }),
+  point('taken', 'analog', 'RES_MW', 'RealQTimeTag', 'Reserve taken note of', { unit: 'MW' }),
 ];

@@ -10,9 +10,10 @@ const at = (text: string): TaseAt => {
 /** A centre with which we have an agreement, as the client of our domain. */
 export const tase2 = (domain: string): Spoken<TaseAt> => ({
   protocol: 'tase2',
-  client: (now) =>
+  client: (now, within) =>
     new TaseClient(clientSettings.parse({ domain }), now, {
       ...{ octetMs: 0, remembered: null, points: [], phase: 1 },
+      ...(within ? { within } : {}),
     }) as never,
   parse: at,
   print: printAt,

@@ -1,8 +1,9 @@
 import { Quality } from '@halvix/core/point';
-import type { ControlOutcome } from '@halvix/core/protocols';
+import type { ControlOutcome, ConversationTerms, GuestNews } from '@halvix/core/protocols';
 import { serverSettings, TaseServer } from '@halvix/core/protocols/tase2';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
+import type { MakeWay } from '../mms/centre.ts';
 import type { Plant, Refusal } from '../plants/plant.ts';
 import type { PeerPoint } from '../scenario/tase2.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
@@ -52,6 +53,34 @@ export class PeerStandIn extends StandIn<PeerPoint> {
     this.server.command({ type: 'octets', peer: PEER, octets }, clock.now());
     this.flush();
   }
+  /** For a client of the same centre, in the association that was made with its server. */
+  readonly asGuest: MakeWay = (on) => {
+    const tell = (command: Parameters<TaseServer['command']>[0]): void => {
+      this.server.command(command, clock.now());
+      this.flush();
+    };
+    let terms: ConversationTerms = { octets: 0, requests: 1 };
+    let stands = false;
+    this.guest = (news) => {
+      if (news.what === 'hears') return on.data(news.octets);
+      stands = news.what === 'begins';
+      if (news.what === 'ends') return on.down();
+      ({ terms } = news);
+      on.up();
+    };
+    return {
+      get isUp() {
+        return stands;
+      },
+      open: () => tell({ type: 'guest', what: 'comes' }),
+      close: () => tell({ type: 'guest', what: 'goes' }),
+      send: (octets) => tell({ type: 'guest', what: 'says', octets }),
+      drop: () => this.link.cut(),
+      within: () => terms,
+    };
+  };
+  private guest: (news: GuestNews) => void = () => {};
+
   protected begin(): void {
     this.show();
   }
@@ -61,6 +90,7 @@ export class PeerStandIn extends StandIn<PeerPoint> {
     for (const effect of this.server.take()) {
       if (effect.type === 'send') this.say(effect.octets);
       else if (effect.type === 'hangUp') this.link.cut();
+      else if (effect.type === 'guest') this.guest(effect);
       else if (effect.type === 'control') {
         const { token, items } = effect;
         const outcomes = items.map((item): ControlOutcome => {

@@ -55,14 +55,15 @@ export class Rig {
       park,
       model,
       northmark,
+      caldmere,
       agreement,
       ...more
-    ] = await freePorts(17 + moreRelays);
+    ] = await freePorts(18 + moreRelays);
     const small = {
       ...(stations ? { radio, logger } : {}),
       ...(modbus || models ? { flow, monitor, meters } : {}),
       ...(models ? { bay, park, model } : {}),
-      ...(peers ? { northmark, agreement } : {}),
+      ...(peers ? { northmark, caldmere, agreement } : {}),
     };
     const ports = { web, engine, bench, relay, relay2, quillstone, ambry, ...small, postgres: server.port };
     const database = `${name}_${process.pid}_${Date.now()}`;

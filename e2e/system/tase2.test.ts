@@ -95,15 +95,15 @@ describe('the system', () => {
   };
   const operations = async (): Promise<number> =>
     (await rig.bench<{ operations: number }>('GET', '/devices/NMK')).operations;
-  async function order(name: string, operation: string, counts: number | null) {
-    const address = `NMK/${name}`;
+  async function order(name: string, operation: string, counts: number | null, device = 'NMK') {
+    const address = `${device}/${name}`;
     const [{ id: point }] = await rig.sql`
-      select id from point_identity where device = 'NMK' and address = ${address}`;
+      select id from point_identity where device = ${device} and address = ${address}`;
     const id = randomUUID();
     await rig.sql`
       insert into command (id, point_id, device, address, operation, counts, mode, on_ms, off_ms, count, requested_by,
         state, requested, expires)
-      values (${id}, ${point}, 'NMK', ${address}, ${operation}, ${counts}, 'selectOperate', 0, 0, 1, 'test',
+      values (${id}, ${point}, ${device}, ${address}, ${operation}, ${counts}, 'selectOperate', 0, 0, 1, 'test',
         'requested', ${new Date()}, ${new Date(Date.now() + 10_000)})`;
     await rig.sql.notify('halvix_command', id);
     const row = async (): Promise<Record<string, unknown>> =>
@@ -187,6 +187,46 @@ describe('the system', () => {
     expect(points.map(({ address }) => address).filter((one) => !/^VBU\/HLM_F1_(ST|AN|CMD)\d+$/.test(one))).toEqual([]);
     // What is operated has no value to be seen.
     expect(points.length).toBe(14);
+  });
+
+  test('a centre that is both in one association gives us its own, has ours, and is operated', async () => {
+    const caldmere = async (name: string): Promise<{ raw: number; quality: number } | undefined> => {
+      const rows = await rig.sql<{ raw: number; quality: number }[]>`
+        select raw, quality from latest join point_identity on id = point_id
+        where device = 'CMR' and address = ${`CMR/${name}`}`;
+      return rows[0];
+    };
+    await rig.until('its values are here', async () => (await caldmere('REG_MW'))?.quality === 0, 30_000);
+    const there = async (): Promise<Seen[]> => rig.bench<Seen[]>('GET', '/centres/CMC/points');
+    await rig.until('ours are there', async () => (await there()).length === 4, 30_000);
+    // What comes from one neighbour goes on to the other one, and none of its own comes back to it.
+    expect((await there()).map(({ address }) => address).sort()).toEqual(
+      ['HLM_F1_AN1', 'HLM_F1_AN2', 'HLM_F1_AN3', 'NMK_TIE_MW'].map((name) => `VBU/${name}`),
+    );
+    await rig.bench('PUT', '/devices/CMR/points/binary/0', { value: 1 });
+    const here = await rig.until('the alert is here', async () => (await caldmere('ALERT'))?.raw === 1);
+    await rig.bench('DELETE', '/devices/CMR/points/binary/0');
+    await rig.bench('PUT', '/devices/NMK/points/analog/0', { value: 17.25 });
+    const through = await rig.until('the tie is there', async () =>
+      (await there()).some(({ address, value }) => address === 'VBU/NMK_TIE_MW' && value === 17.25),
+    );
+    await rig.bench('DELETE', '/devices/NMK/points/analog/0');
+    expect(Math.max(here, through)).toBeLessThan(2000);
+    expect(await order('OUR_RES', 'set', 7.5, 'CMR')).toMatchObject({
+      state: expect.stringMatching(/confirmed|operated/),
+    });
+    await rig.until('it has taken note', async () => (await caldmere('RES_MW'))?.raw === 7.5);
+    expect(await rig.hop('outbound', 'CMC')).toMatchObject({ state: 'listening', problem: null });
+  });
+
+  test('with it both are lost, and both are taken up again; the next try is told', async () => {
+    await rig.bench('PUT', '/devices/CMR/power', { on: false });
+    const link = async (): Promise<{ state: string; nextTry: number | null }> => rig.hop('link', 'CMR-WAN');
+    await rig.until('the next try is known', async () => ((await link())?.nextTry ?? 0) > Date.now(), 30_000);
+    await rig.until('it is not connected', async () => (await rig.hop('outbound', 'CMC')).connectedFrom === null);
+    await rig.bench('PUT', '/devices/CMR/power', { on: true });
+    await rig.until('it answers', async () => (await rig.hop('device', 'CMR')).state === 'answering', 30_000);
+    await rig.until('it asks', async () => (await rig.hop('outbound', 'CMC')).connectedFrom !== null, 30_000);
   });
 
   test('a neighbour that restarts is taken up by itself, with his transfer sets', async () => {

@@ -18,12 +18,13 @@ export const DEMO_PORTS = {
   park: 10202,
   model: 10102,
   northmark: 10301,
+  caldmere: 10302,
   agreement: 10103,
   quillstone: 20100,
   ambry: 20101,
 };
 
-/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, northmark?: number, agreement?: number, quillstone: number, ambry: number }} Ports */
+/** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, northmark?: number, caldmere?: number, agreement?: number, quillstone: number, ambry: number }} Ports */
 
 /** Engine, bench and web as processes of their own. */
 export class System {
@@ -52,6 +53,7 @@ export class System {
       ...(ports.park ? { HALVIX_BENCH_PARK_PORT: String(ports.park) } : {}),
       ...(ports.model ? { HALVIX_BENCH_MODEL_PORT: String(ports.model) } : {}),
       ...(ports.northmark ? { HALVIX_BENCH_NORTHMARK_PORT: String(ports.northmark) } : {}),
+      ...(ports.caldmere ? { HALVIX_BENCH_CALDMERE_PORT: String(ports.caldmere) } : {}),
       ...(ports.agreement ? { HALVIX_BENCH_AGREEMENT_PORT: String(ports.agreement) } : {}),
       ...(ports.meters ? { HALVIX_BENCH_METERS_PORT: String(ports.meters) } : {}),
       // Away from the demo's ports, in tests, the logger has faster days.
