@@ -1,7 +1,15 @@
+import { execFile } from 'node:child_process';
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
 import postgres from 'postgres';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { System, type Ports } from '../../scripts/lib/system.mjs';
 import { dataFolder } from '../../scripts/lib/postgres.mjs';
+import { ROOT } from '../../scripts/lib/run.mjs';
+
+const run = promisify(execFile);
 
 export interface BenchPoint {
   kind: string;
@@ -130,6 +138,14 @@ export class Rig {
   async centrePoint(centre: string, kind: string, index: number): Promise<BenchPoint | undefined> {
     const points = await this.bench<BenchPoint[]>('GET', `/centres/${centre}/points`);
     return points.find((p) => p.kind === kind && p.index === index);
+  }
+
+  /** Applies another configuration, as people do it from a file. */
+  async apply(configuration: object): Promise<void> {
+    const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'changed.json');
+    writeFileSync(file, JSON.stringify(configuration));
+    const env = { ...process.env, ...this.system.env };
+    await run(process.execPath, [join(ROOT, 'dist/halvix.js'), 'config', 'apply', file], { env });
   }
 
   async pointId(kind: string, index: number): Promise<number> {

@@ -8,7 +8,6 @@ import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
 import { iecAt } from '@halvix/core/protocols/iec61850';
 import { mappingTo } from '@halvix/core/mapping';
 import { demoConfiguration } from '../../bench/scenario/configuration.ts';
-import { ROOT } from '../../scripts/lib/run.mjs';
 import { Both, listed, offered } from '../../core/protocols/iec61850/trials/both.ts';
 import { SERVICES } from '../../core/protocols/mms/wire/services.ts';
 import { messagesOf } from '../../core/protocols/mms/trials/messages.ts';
@@ -202,11 +201,7 @@ describe('the system', () => {
           ...(['dnp3', 'output', 60, 'raw'] as const),
         ),
       );
-    const file = join(mkdtempSync(join(tmpdir(), 'halvix-')), 'changed.json');
-    writeFileSync(file, JSON.stringify(configuration));
-    await run(process.execPath, [join(ROOT, 'dist/halvix.js'), 'config', 'apply', file], {
-      env: { ...process.env, ...rig.system.env },
-    });
+    await rig.apply(configuration);
     const control = (body: object): Promise<{ step: string; status?: number }[]> =>
       rig.bench('POST', '/centres/QST/controls', { index: 60, ...body });
     await rig.until(

@@ -5,11 +5,14 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, inject, test } from 'vitest';
+import { LOOPBACK_ONLY } from '@halvix/core/config';
 import { Quality } from '@halvix/core/point';
+import { demoConfiguration } from '../../bench/scenario/configuration.ts';
 import { messagesOf } from '../../core/protocols/mms/trials/messages.ts';
 import { SERVICES } from '../../core/protocols/mms/wire/services.ts';
 import { Both, listed, offered } from '../../core/protocols/tase2/trials/both.ts';
 import { streamOf } from '../rig/capture.ts';
+import { BothRoles } from '../rig/bothroles.ts';
 import { Rig } from '../rig/rig.ts';
 
 /* A neighbour with whom we have an agreement, as the server of his and as the client of ours. */
@@ -237,5 +240,59 @@ describe('the system', () => {
     await rig.bench('PUT', '/devices/NMK/points/binary/1', { value: 1 });
     await rig.until('the alarm is here', async () => (await latest('NET_ALARM'))?.raw === 1);
     await rig.bench('DELETE', '/devices/NMK/points/binary/1');
+  });
+
+  test('one that calls us is both in the association that it has made', async () => {
+    const { caldmere: _, ...ports } = rig.ports;
+    const configuration = demoConfiguration(ports);
+    // Where Northmark calls, told apart by the selector that it calls.
+    const device = {
+      ...{ code: 'CMR', name: 'Caldmere', station: 'HLM', link: 'NMC', protocol: 'tase2' },
+      ...{
+        settings: { domain: 'CMR' },
+        points: [{ kind: 'analog', at: { protocol: 'tase2', domain: 'CMR', name: 'REG_MW' }, name: 'Load' }],
+      },
+    };
+    const outbound = {
+      ...{ code: 'CMC', name: 'region', centre: 'Caldmere', link: 'NMC', protocol: 'tase2', partner: 'CMR' },
+      ...{ allowFrom: [...LOOPBACK_ONLY], settings: { domain: 'VBU', transportSelector: '0002' } },
+      mappings: [
+        {
+          ...{ device: 'NMK', point: 'NMK/TIE_MW' },
+          target: {
+            kind: 'analog',
+            value: 'engineering',
+            at: { protocol: 'tase2', name: 'TIE', type: 'RealQTimeTag' },
+          },
+        },
+      ],
+    };
+    await rig.apply({
+      ...configuration,
+      devices: [...configuration.devices, device],
+      outbounds: [...configuration.outbounds, outbound],
+    });
+    const caller = new BothRoles(rig.ports.agreement ?? 0, {
+      client: { domain: 'VBU', transportSelector: '0002' },
+      list: [listed(1, 'analog', 'VBU/TIE')],
+      server: { domain: 'CMR' },
+      offers: [offered('analog', 'REG_MW', 'RealQTimeTag')],
+    });
+    await rig.bench('PUT', '/devices/NMK/points/analog/0', { value: 18.25 });
+    await rig.until('ours is there', async () => caller.last === 18.25, 30_000);
+    await rig.bench('DELETE', '/devices/NMK/points/analog/0');
+    await rig.until(
+      'its client is let in',
+      async () => (await rig.hop('device', 'CMR'))?.state === 'answering',
+      30_000,
+    );
+    caller.update(1480.5);
+    await rig.until('its value is here', async () => {
+      const [row] =
+        await rig.sql`select raw from latest join point_identity on id = point_id where device = 'CMR' and address = 'CMR/REG_MW'`;
+      return row?.raw === 1480.5;
+    });
+    caller.close();
+    await rig.until('it is gone', async () => (await rig.hop('device', 'CMR')).state === 'silent', 30_000);
   });
 });
