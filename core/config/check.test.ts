@@ -57,6 +57,16 @@ const good = (): Loose => ({
   ],
 });
 
+/** A device and an outbound of one agreement, on a link; `partner`: what the outbound says that it is. */
+function agreeWith(document: Loose, type: string, partner: string): void {
+  const of = { protocol: 'tase2', link: 'L1', settings: {} };
+  Object.assign(document.links[0], { type, protocol: 'tase2', allowFrom: ['10.1.0.0/16'] });
+  document.links.splice(1);
+  const at = { protocol: 'tase2', domain: 'ICC1', name: 'TIE' };
+  Object.assign(document.devices[0], { ...of, points: [{ kind: 'analog', name: 'Tie', at }] });
+  Object.assign(document.outbounds[0], { ...of, partner, allowFrom: ['10.1.0.0/16'], mappings: [] });
+}
+
 /** The problems after a change to a good document, as `where: words`. */
 function problems(change: (document: Loose) => void): string[] {
   const document = good();
@@ -172,8 +182,30 @@ describe('configuration document', () => {
       },
       'outbound D: B on link O1 lets in the same callers: name other networks, or another name in the certificate',
     ],
+    [
+      'an agreement on a link to devices that is none of them',
+      (d) => agreeWith(d, 'tcpClient', ''),
+      'outbound O1: its link L1 goes to devices: say which of them it is, and both have one association',
+    ],
+    [
+      'a device where centres call that is none of them',
+      (d) => agreeWith(d, 'tcpServer', ''),
+      'device D1: on its link L1 centres call: say in an outbound there which of them it is',
+    ],
+    [
+      'two agreements in one association',
+      (d) => {
+        agreeWith(d, 'tcpClient', 'D1');
+        d.outbounds.push({ ...d.outbounds[0], code: 'O2' });
+      },
+      'outbound O2: another outbound is D1 in the same conversation',
+    ],
   ])('%s is named', (_what, change, expected) => {
     expect(problems(change).join('\n')).toContain(expected);
+  });
+
+  test.each(['tcpClient', 'tcpServer'])('a device and a centre that are one party share a link of %s', (type) => {
+    expect(problems((d) => agreeWith(d, type, 'D1'))).toEqual([]);
   });
 
   test('what is no document at all is refused without harm', () => {

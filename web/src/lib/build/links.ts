@@ -1,7 +1,11 @@
+import { definitionOf } from '@halvix/core/protocols';
 import { draft, type Held } from './draft.svelte.ts';
 import type { LinkObject } from './devices.ts';
 
-/* The links of the draft, by who is on them. Links to devices and links to centres are not the same ones. */
+/*
+ * The links of the draft, by who is on them. Links to devices and links to centres are not the same ones, but where a centre
+ * that is a device too has one conversation with us.
+ */
 
 export interface OnLink {
   kind: 'device' | 'outbound';
@@ -17,9 +21,24 @@ export const usersOf = (link: string): OnLink[] =>
       .map(({ document }) => ({ kind, code: document.code })),
   );
 
-/** Links that one of such a kind may be on: those that nobody of the other kind is on. */
+/** Links that one of such a kind may be on: those that nobody of the other kind is on, or that both may share. */
 export const linksOf = (kind: OnLink['kind']): Held<LinkObject>[] =>
-  draft.of('link').filter(({ document }) => usersOf(document.code).every((user) => user.kind === kind));
+  draft
+    .of('link')
+    .filter(
+      ({ document }) =>
+        definitionOf(document.protocol).outbound?.shares !== undefined ||
+        usersOf(document.code).every((user) => user.kind === kind),
+    );
+
+/** Devices in whose conversation whoever joins a link of theirs would be: `in the association with CMR`; null: none. */
+export function sharingWords({ code, protocol }: LinkObject): string | null {
+  const shares = definitionOf(protocol).outbound?.shares;
+  const users = usersOf(code);
+  const devices = users.filter(({ kind }) => kind === 'device').map((user) => user.code);
+  const isTheirs = devices.length > 0 && users.every(({ kind }) => kind === 'device');
+  return shares !== undefined && isTheirs ? `in the ${shares} with ${devices.join(', ')}` : null;
+}
 
 /** The code of a link of one's own: the same code, or nearly, where another link has it. */
 export function freeLink(code: string): string {

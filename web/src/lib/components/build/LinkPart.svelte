@@ -3,6 +3,7 @@
   import { hostAndPort } from '$lib/build/codes.ts';
   import { fittedLink, type LinkObject } from '$lib/build/devices.ts';
   import type { Held } from '$lib/build/draft.svelte.ts';
+  import { sharingWords } from '$lib/build/links.ts';
   import SettingsForm from './SettingsForm.svelte';
 
   /** The link that something is on: one of the draft, or one of its own. */
@@ -18,10 +19,13 @@
     neighbours: readonly string[];
     problems: Readonly<Record<string, string>>;
     disabled: boolean;
+    /** It may be in the conversation of a device. */
+    mayShare?: boolean;
     join: (code: string) => void;
     change: (link: LinkObject) => void;
   }
-  let { links, joins, link, fields, defaults, neighbours, problems, disabled, join, change }: Props = $props();
+  let { links, joins, link, fields, defaults, neighbours, problems, disabled, mayShare, join, change }: Props =
+    $props();
 </script>
 
 <section class="panel p-4" aria-label="Link">
@@ -30,7 +34,8 @@
     {#if links.length > 0}
       <select class="field" aria-label="Line" {disabled} value={joins} onchange={(e) => join(e.currentTarget.value)}>
         <option value="">a link of its own</option>
-        {#each links as { id, document } (id)}<option value={document.code}>{document.code} {document.name}</option
+        {#each links as { id, document } (id)}<option value={document.code}
+            >{document.code} {(mayShare ? sharingWords(document) : null) ?? document.name}</option
           >{/each}
       </select>
     {/if}

@@ -2,13 +2,20 @@
   import { definitionOf, OFFERING } from '@halvix/core/protocols';
   import { everyPoint } from '@halvix/core/mapping';
   import { goto } from '$app/navigation';
-  import { outboundEnds, sameDocument, type MappingConfig, type OutboundObject } from '@halvix/core/config';
+  import {
+    isGuestOutbound,
+    outboundEnds,
+    sameDocument,
+    type MappingConfig,
+    type OutboundObject,
+  } from '@halvix/core/config';
   import { untrack } from 'svelte';
   import { Changes } from '$lib/build/changes.ts';
   import { proposedCode } from '$lib/build/codes.ts';
   import {
     centreLinkForm,
     completeLink,
+    LINK_FORM,
     newCentreLink,
     newOutbound,
     outboundForm,
@@ -54,6 +61,9 @@
   }
   function join(next: string): void {
     joins = next;
+    // In the conversation of a device it is that device.
+    const [device, ...others] = usersOf(next).filter(({ kind }) => kind === 'device');
+    if (device !== undefined && others.length === 0) document = { ...document, partner: device.code };
     link = links.find(({ document: one }) => one.code === next)?.document ?? freshLink(document.protocol);
   }
 
@@ -64,6 +74,7 @@
   });
   const links = $derived(linksOf('outbound').filter(({ document: one }) => one.protocol === document.protocol));
   const chosenLink = $derived(links.find(({ document: one }) => one.code === joins));
+  const isGuest = $derived(chosenLink !== undefined && isGuestOutbound(document, link));
   const followedLink = new Followed<LinkObject>({
     held: () => chosenLink,
     typed: () => link,
@@ -212,7 +223,9 @@
   {#if held || data.code === null}
     <p class="text-soft">
       We are the {words.name}
-      {words.them} here: the centre is the {words.us} and asks. Nothing listens to it before the draft is applied.
+      {words.them} here: the centre is the {words.us} and asks{isGuest
+        ? `, in the ${definitionOf(document.protocol).outbound?.shares} that we make with ${document.partner}`
+        : ''}. Nothing listens to it before the draft is applied.
     </p>
     <form
       class="flex flex-col gap-4"
@@ -253,7 +266,8 @@
         {links}
         {joins}
         {link}
-        fields={centreLinkForm(document.protocol)}
+        fields={isGuest ? LINK_FORM : centreLinkForm(document.protocol)}
+        mayShare
         defaults={linkDefaults}
         {neighbours}
         problems={tried || held ? linkProblems : {}}
