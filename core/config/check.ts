@@ -88,10 +88,18 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (l) => reporter('link', l.code)('another link has this code'),
   );
   unique(links, endpointWords, (l) =>
-    reporter(
-      'link',
-      l.code,
-    )(l.type === 'tcpClient' ? `another link goes to ${endpointWords(l)}` : `another link uses ${endpointWords(l)}`),
+    // Where each device has a conversation of its own, several with one party are meant; and seldom by mistake.
+    l.type === 'tcpClient' && !definitionOf(l.protocol).device.takesTurns
+      ? reporter('link', l.code)(
+          `another link goes to ${endpointWords(l)} too: each has its own conversation`,
+          'warning',
+        )
+      : reporter(
+          'link',
+          l.code,
+        )(
+          l.type === 'tcpClient' ? `another link goes to ${endpointWords(l)}` : `another link uses ${endpointWords(l)}`,
+        ),
   );
   const conversations = sharedConversations(configuration);
   const guests = new Set(conversations.filter(({ isCalled }) => isCalled).map(({ device }) => device));
@@ -393,8 +401,9 @@ function checkOutbound(
   const where = `outbound ${outbound.code}`;
   for (const words of definitionOf(outbound.protocol).outbound?.check(outbound.settings) ?? [])
     reporter('outbound', outbound.code)(words);
-  if (outbound.partner !== '' && !pointsOf.has(outbound.partner))
-    reporter('outbound', outbound.code)(`it is device ${outbound.partner} too, and there is no such device`);
+  for (const device of partnersOf(outbound))
+    if (!pointsOf.has(device))
+      reporter('outbound', outbound.code)(`it is device ${device} too, and there is no such device`);
   const { settings } = outbound;
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
     const { target } = mapping;
@@ -423,12 +432,18 @@ function checkOutbound(
   }
 }
 
+/** All devices that are the party of an outbound. */
+export const partnersOf = ({ partner, alsoPartners }: Pick<OutboundConfig, 'partner' | 'alsoPartners'>): string[] =>
+  partner === '' ? [] : [partner, ...alsoPartners];
+
 /** Why a point must not go to a party: it came from there. Null when it did not. */
 export const loopOf = (
-  { partner, centre }: Pick<OutboundConfig, 'partner' | 'centre'>,
+  outbound: Pick<OutboundConfig, 'partner' | 'alsoPartners' | 'centre'>,
   { device }: Pick<MappingConfig, 'device'>,
 ): string | null =>
-  partner !== '' && device === partner ? `${device} is ${centre}: the point would come back to where it is from` : null;
+  partnersOf(outbound).includes(device)
+    ? `${device} is ${outbound.centre}: the point would come back to where it is from`
+    : null;
 
 /** Why a point does not fit where it is mapped to; null when it does. */
 export function misfitOf(

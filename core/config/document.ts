@@ -308,6 +308,8 @@ const outboundCommon = z.object({
   controlsFrom: allowFrom,
   /** The device as which the same party gives us points: none of them goes back to it. Empty: it gives none. */
   partner: z.union([code, z.literal('')]).default(''),
+  /** Further devices that are the same party: each is an association of its own with it. */
+  alsoPartners: z.array(code).max(20, 'At most 20 devices are one party').default([]),
 });
 /** An outbound without its mappings. */
 export const outboundObjectSchema = outboundCommon.and(outboundPart);

@@ -103,7 +103,7 @@ export const LINK_FIELDS: readonly SettingField[] = [
   {
     path: 'allowFrom',
     title: 'Devices may call from',
-    type: 'networks',
+    type: 'list',
     help: 'Addresses and networks: 10.1.0.0/16',
     applies: linkIs('tcpServer'),
   },
@@ -212,7 +212,7 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
   {
     path: 'allowFrom',
     title: 'The centre may connect from',
-    type: 'networks',
+    type: 'list',
     open: true,
     help: 'Addresses and networks: 10.1.0.0/16',
   },
@@ -220,7 +220,7 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
   {
     path: 'controlsFrom',
     title: 'Operates only from',
-    type: 'networks',
+    type: 'list',
     help: 'Addresses and networks, among those that may connect',
     applies: (document) => valueAt(document, 'controls') === true,
   },
@@ -230,6 +230,13 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
     type: 'choice',
     choices: [['', 'no']],
     help: 'Both give: none of its own points goes back to it',
+  },
+  {
+    path: 'alsoPartners',
+    title: 'And these devices',
+    type: 'list',
+    help: 'Their codes: further associations with the same party',
+    applies: (document) => valueAt(document, 'partner') !== '',
   },
   text('peerName', "Name in the centre's certificate", { help: 'Where its link has TLS; empty: any' }),
 ];

@@ -19,7 +19,7 @@ export {
   type MappingConfig,
 } from './document.ts';
 export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './access.ts';
-export { checkConfiguration, loopOf, misfitOf, readConfiguration, subnetOf } from './check.ts';
+export { checkConfiguration, loopOf, misfitOf, partnersOf, readConfiguration, subnetOf } from './check.ts';
 export { isGuestOutbound, sharedConversations, type SharedConversation } from './conversations.ts';
 export { checkingPoints, checkPoints } from './checkpoints.ts';
 export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';

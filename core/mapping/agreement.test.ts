@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { configurationSchema, type Configuration } from '../config/index.ts';
+import { configurationSchema, loopOf, type Configuration } from '../config/index.ts';
 import { newPoint } from '../pointlist/index.ts';
 import { agreementTable, agreementWith } from './agreement.ts';
 import { mappingTo } from './rules.ts';
@@ -52,10 +52,20 @@ test('an agreement names both directions, their terms, and who operates what', (
   );
 });
 
+test('a party that is several devices: each is named, and none of their points goes back', () => {
+  const all = configuration();
+  const outbound = { ...all.outbounds[0], alsoPartners: ['OWN'] };
+  const agreement = agreementWith(outbound, all);
+  expect(agreement.devices).toEqual(['FAR', 'OWN']);
+  expect(agreement.got.slice(1).map((row) => row[2])).toEqual(['FAR Tie', 'FAR Breaker', 'OWN Tie', 'OWN Breaker']);
+  expect(agreement.getting.map(({ what }) => what)).toEqual(expect.arrayContaining(['FAR: TCP port', 'OWN: TCP port']));
+  expect(loopOf(outbound, { device: 'OWN' })).toContain('OWN is Far');
+});
+
 test('a party that may operate nothing, and gives nothing', () => {
   const all = configuration();
   const agreement = agreementWith({ ...all.outbounds[0], partner: '', controls: false }, all);
-  expect(agreement).toMatchObject({ device: null, getting: [], operating: ['Far operates nothing of ours'] });
+  expect(agreement).toMatchObject({ devices: [], getting: [], operating: ['Far operates nothing of ours'] });
   expect(agreement.got).toHaveLength(1);
   expect(agreement.given.flat().filter((text) => text.includes('control from'))).toEqual([]);
 });

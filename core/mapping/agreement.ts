@@ -1,6 +1,6 @@
 import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
-import { outboundEnds, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
+import { outboundEnds, partnersOf, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
 import { isControl, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
 
 /** What we and one party have agreed on, in both directions; tables have a heading as their first row. */
@@ -15,8 +15,8 @@ export interface Agreement {
   got: string[][];
   /** Who operates what, in words. */
   operating: string[];
-  /** The same party's device; null: it gives us nothing. */
-  device: string | null;
+  /** The devices that are the same party; none: it gives us nothing. */
+  devices: string[];
 }
 
 const period = (ms: number): string =>
@@ -27,36 +27,47 @@ export function agreementWith(
   outbound: OutboundConfig,
   { devices, links }: Pick<Configuration, 'devices' | 'links'>,
 ): Agreement {
-  const { partner, centre } = outbound;
+  const { centre } = outbound;
   const linkOf = (code: string): Configuration['links'][number] | undefined => links.find((link) => link.code === code);
   const theirs = linkOf(outbound.link);
-  const device = partner === '' ? undefined : devices.find(({ code }) => code === partner);
-  const ours = device && linkOf(device.link);
+  const partners = partnersOf(outbound).flatMap((partner) => devices.filter(({ code }) => code === partner));
+  const several = partners.length > 1;
+  const getting = partners.flatMap((device): TwoEnds[] => {
+    const link = linkOf(device.link);
+    const terms = link ? [...twoEnds(device, link), ...periods(device)] : [];
+    return several ? terms.map((one) => ({ ...one, what: `${device.code}: ${one.what}` })) : terms;
+  });
   const operated = outbound.controls
     ? outbound.mappings.filter(({ target }) => isControl(target.kind) && target.mayControl).length
     : 0;
-  const operable = device?.points.filter(({ kind, control, setting }) => isControl(kind) && (control ?? setting)) ?? [];
+  const operable = partners.flatMap(({ points }) =>
+    points.filter(({ kind, control, setting }) => isControl(kind) && (control ?? setting)),
+  );
   return {
     party: centre,
     giving: theirs ? outboundEnds(outbound, theirs) : [],
-    getting: device && ours ? [...twoEnds(device, ours), ...periods(device)] : [],
+    getting,
     given: givenRows(outbound, devices),
     got: [
       ['Address', 'Kind', 'Name', 'Unit', 'States', 'Direction'],
-      ...(device?.points ?? []).map((point) => [
-        addressOf(point),
-        KIND_WORDS[point.kind].one,
-        `${partner} ${point.name}`,
-        point.unit,
-        point.states?.join(' / ') ?? '',
-        operable.includes(point) ? 'status to us, control from us' : 'to us',
-      ]),
+      ...partners.flatMap(({ code, points }) =>
+        points.map((point) => [
+          addressOf(point),
+          KIND_WORDS[point.kind].one,
+          `${code} ${point.name}`,
+          point.unit,
+          point.states?.join(' / ') ?? '',
+          operable.includes(point) ? 'status to us, control from us' : 'to us',
+        ]),
+      ),
     ],
     operating: [
       operated === 0 ? `${centre} operates nothing of ours` : `${centre} operates ${operated} of ours`,
-      ...(device ? [operable.length === 0 ? 'we operate nothing there' : `we operate ${operable.length} there`] : []),
+      ...(partners.length > 0
+        ? [operable.length === 0 ? 'we operate nothing there' : `we operate ${operable.length} there`]
+        : []),
     ],
-    device: device?.code ?? null,
+    devices: partners.map(({ code }) => code),
   };
 }
 

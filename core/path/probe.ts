@@ -49,7 +49,7 @@ const followUp = z.object({
   fields: z.array(
     z.object({
       ...{ path: z.string(), title: z.string() },
-      type: z.enum(['text', 'number', 'boolean', 'choice', 'classes', 'networks', 'file']),
+      type: z.enum(['text', 'number', 'boolean', 'choice', 'classes', 'list', 'file']),
       unit: z.string().optional(),
       limits: z.tuple([z.number(), z.number()]).optional(),
       help: z.string().optional(),

@@ -6,7 +6,7 @@ export interface SettingField {
   /** Path in the object's document: `settings.retries`. */
   path: string;
   title: string;
-  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'networks' | 'file';
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'list' | 'file';
   unit?: string;
   limits?: readonly [number, number];
   choices?: readonly (readonly [value: string | number, words: string])[];

@@ -122,10 +122,20 @@ function followed(
       },
     };
   }
-  const named = document as { station?: string; link?: string };
+  const named = document as { station?: string; link?: string; partner?: string; alsoPartners?: string[] };
   const station = named.station === undefined ? undefined : renamed.get(`station ${named.station}`);
   const link = named.link === undefined ? undefined : renamed.get(`link ${named.link}`);
   // A station or link that was deleted stays named: the check says that it is not there.
-  if (!station && !link) return null;
-  return { id, kind, parent, document: { ...named, ...(station ? { station } : {}), ...(link ? { link } : {}) } };
+  const nowOf = (device: string): string => renamed.get(`device ${device}`) ?? device;
+  const { partner = '', alsoPartners = [] } = named;
+  const also = alsoPartners.map(nowOf);
+  const isOther = nowOf(partner) !== partner || also.some((one, at) => one !== alsoPartners[at]);
+  if (!station && !link && !isOther) return null;
+  const next = {
+    ...named,
+    ...(station ? { station } : {}),
+    ...(link ? { link } : {}),
+    ...(isOther ? { partner: nowOf(partner), alsoPartners: also } : {}),
+  };
+  return { id, kind, parent, document: next };
 }

@@ -287,6 +287,14 @@ describe('what moves takes along what hangs on it', () => {
     expect((await numbersOf('HLM-F1')).size).toBe(0);
     await rename('NEW-F1', 'HLM-F1');
     expect((await applyDraft(database, await draftVersion(database), 'test', 'and back')).ok).toBe(true);
+    // Who said that a centre is that device says so on.
+    const ambry = (): Promise<DraftObject> => find('outbound', codeOf('AMB') as never);
+    const { document } = await ambry();
+    await change(await ambry(), { ...(document as object), partner: 'HLM-F1', alsoPartners: ['HLM-F1'] });
+    await rename('HLM-F1', 'NEW-F1');
+    expect((await ambry()).document).toMatchObject({ partner: 'NEW-F1', alsoPartners: ['NEW-F1'] });
+    await rename('NEW-F1', 'HLM-F1');
+    await change(await ambry(), document);
     expect(await numbersOf('HLM-F1')).toEqual(before);
   });
 

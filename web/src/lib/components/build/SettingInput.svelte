@@ -20,7 +20,7 @@
   const isChanged = $derived(fallback !== undefined && !sameDocument(value, fallback));
   const limit = $derived(field.limits ? `${field.limits[0]} to ${field.limits[1]}` : '');
   const listed = (of: unknown): string =>
-    Array.isArray(of) ? (of.length > 0 ? of.join(', ') : field.type === 'networks' ? '' : 'none') : String(of ?? '');
+    Array.isArray(of) ? (of.length > 0 ? of.join(', ') : field.type === 'list' ? '' : 'none') : String(of ?? '');
   const shown = $derived(
     fallback === undefined
       ? ''
@@ -34,9 +34,9 @@
       .split(/[\s,]+/)
       .filter((part) => part !== '' && part !== 'none')
       .map(number);
-  /** `10.1.0.0/16, 10.2.3.4` → a list of networks; what is none stays for the check to name. */
-  const networks = (text: string): string[] => text.split(/[\s,;]+/).filter((part) => part !== '');
-  const isList = $derived(field.type === 'classes' || field.type === 'networks');
+  /** `10.1.0.0/16, 10.2.3.4` → a list; what does not fit stays for the check to name. */
+  const list = (text: string): string[] => text.split(/[\s,;]+/).filter((part) => part !== '');
+  const isList = $derived(field.type === 'classes' || field.type === 'list');
   const fileName = $derived(field.type === 'file' ? ((value as { name?: string } | null)?.name ?? '') : '');
   /** The same file can be chosen again after it was changed. */
   async function take(input: HTMLInputElement): Promise<void> {
@@ -92,7 +92,7 @@
     {:else}
       <input
         class="field"
-        class:mono={field.type === 'number' || field.type === 'networks'}
+        class:mono={field.type === 'number' || field.type === 'list'}
         {disabled}
         inputmode={field.type === 'number' ? 'numeric' : undefined}
         value={listed(value)}
@@ -103,7 +103,7 @@
         }}
         onchange={(e) => {
           done?.(e.currentTarget.value);
-          if (isList) change((field.type === 'classes' ? classes : networks)(e.currentTarget.value));
+          if (isList) change((field.type === 'classes' ? classes : list)(e.currentTarget.value));
         }}
       />
     {/if}

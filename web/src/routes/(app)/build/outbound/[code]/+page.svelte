@@ -5,6 +5,7 @@
   import {
     isGuestOutbound,
     outboundEnds,
+    partnersOf,
     sameDocument,
     type MappingConfig,
     type OutboundObject,
@@ -140,7 +141,7 @@
     return everyPoint(
       document.protocol,
       points
-        .filter(({ parent }) => parent !== document.partner)
+        .filter(({ parent }) => !partnersOf(document).includes(parent))
         .map(({ parent, document: point }) => ({ device: parent, ...point })),
       value,
       document.settings,

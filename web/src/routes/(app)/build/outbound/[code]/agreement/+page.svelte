@@ -17,7 +17,7 @@
       title: `${agreement.party} gives us`,
       terms: agreement.getting,
       rows: agreement.got,
-      none: agreement.device === null ? 'No device of ours is said to be theirs.' : 'The list of points is empty.',
+      none: agreement.devices.length === 0 ? 'No device of ours is said to be theirs.' : 'The list of points is empty.',
     },
   ]);
   const MONO = ['Address'];
@@ -30,9 +30,11 @@
     <h1>Agreement with {agreement.party}</h1>
     <span class="grow"></span>
     <span class="flex gap-2 print:hidden">
-      {#if agreement.device !== null}
-        <a class="button plain" href="/run/device/{agreement.device}">What it is on line…</a>
-      {/if}
+      {#each agreement.devices as device (device)}
+        <a class="button plain" href="/run/device/{device}"
+          >{agreement.devices.length > 1 ? `${device} on line…` : 'What it is on line…'}</a
+        >
+      {/each}
       <button
         class="button"
         onclick={() => download(`${name}.csv`, `\ufeff${csvOf(data.table)}`, 'text/csv;charset=utf-8')}>CSV</button
