@@ -4,7 +4,7 @@ import { z } from 'zod';
 import type { CentreStandIn } from './centre.ts';
 import { impairmentsSchema } from './impairments.ts';
 import type { BenchLink } from './link.ts';
-import { playSchema, rowsOf, type Play } from './playing.ts';
+import { endsOf, playSchema } from '@halvix/core/playing';
 import type { StandIn } from './standin.ts';
 
 const MAX_BODY = 250_000;
@@ -115,7 +115,9 @@ async function answerDevice(
       const { kind, index } = pointOf(device, rest);
       if (rest[3] !== 'play') throw new Refusal(404, `a point has no ${rest[3]}`);
       const play = playSchema.parse(await bodyOf(request));
-      for (const value of endsOf(play)) {
+      const ends = endsOf(play);
+      if (!ends.ok) throw new Refusal(400, `csv: ${ends.problem}`);
+      for (const value of ends.value) {
         const misfit = device.misfit(kind, value);
         if (misfit !== null) throw new Refusal(400, `value: ${value} ${misfit}`);
       }
@@ -218,14 +220,6 @@ async function answerCentre(
     default:
       throw new Refusal(404, `a centre has no ${route.trim()}`);
   }
-}
-
-/** The values that it comes to. */
-function endsOf(play: Play): number[] {
-  if (play.shape !== 'replay') return [play.low, play.high];
-  const read = rowsOf(play.csv);
-  if (!read.ok) throw new Refusal(400, `csv: ${read.problem}`);
-  return read.rows.map(({ value }) => value);
 }
 
 function pointOf(device: StandIn, [, kindWord, indexWord]: string[]): { kind: PointKind; index: number } {

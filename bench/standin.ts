@@ -2,7 +2,7 @@ import type { PointKind } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { BenchLink, LinkUser } from './link.ts';
 import type { Plant, PlantPoint } from './plants/plant.ts';
-import { Playing, playWords, type Play } from './playing.ts';
+import { Playing, playWords, type Play } from '@halvix/core/playing';
 
 export interface StandInSettings {
   code: string;
@@ -196,7 +196,7 @@ export abstract class StandIn<Point extends PlantPoint = PlantPoint> implements 
   play(kind: PointKind, index: number, play: Play): void {
     const point = this.pointAt(kind, index);
     if (point === undefined) return;
-    this.playing.set(point.key, new Playing(play, kind, clock.now()));
+    this.playing.set(point.key, new Playing(play, kind, clock.now(), Math.random));
     if (this.on) this.tick();
   }
 

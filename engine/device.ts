@@ -18,6 +18,7 @@ import { octetMs } from '@halvix/core/line';
 import type { DetailState, DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
+import { Plays } from './plays.ts';
 import { conversationKey, type Conversations } from './conversations.ts';
 import { lineTiming, type DeviceLink } from './link.ts';
 
@@ -55,6 +56,7 @@ const CLOCK_OFF_MS = 1000;
 export class DeviceRunner {
   private readonly client: Client<PointAt, unknown, unknown>;
   private readonly ingest: Ingest;
+  readonly plays: Plays;
   private state: Pick<DeviceState, 'state' | 'since' | 'words'>;
   private readonly surveys = new Map<string, (answer: SurveyAnswer) => void>();
   private lastGood: number | null = null;
@@ -77,6 +79,10 @@ export class DeviceRunner {
     private readonly context: DeviceContext,
   ) {
     this.ingest = new Ingest(config, context);
+    this.plays = new Plays(config, {
+      ...{ exchange: context.exchange, ingest: this.ingest, changed: () => context.changed() },
+      refresh: () => this.showOwn(),
+    });
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
     this.unreadable = { points: new Set(), since: clock.now() };
     const { calls, framing } = link.config;
@@ -112,6 +118,7 @@ export class DeviceRunner {
   /** Ends the session; returns what whoever goes on with the device has to know. */
   stop(): Uint8Array {
     if (!this.link.isGuest) this.context.conversations.closeHost(this.conversation);
+    this.plays.stopAll('the session of the device was ended');
     this.link.detach(this.config.code);
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
@@ -126,6 +133,7 @@ export class DeviceRunner {
   adopt(config: DeviceConfig): void {
     this.config = config;
     this.ingest.adopt(config);
+    this.plays.adopt(config);
     this.command({ type: 'setPoints', points: this.listed() });
     this.pollNow();
   }
@@ -140,6 +148,12 @@ export class DeviceRunner {
 
   control(request: ControlOrder<PointAt>): void {
     this.command(request);
+  }
+
+  /** What was made up gives way to what the device has; of one that does not answer it stays, and says so. */
+  private showOwn(): void {
+    if (this.state.state === 'silent') this.ingest.loseAll();
+    else this.pollNow();
   }
 
   pollNow(): void {
@@ -280,6 +294,7 @@ export class DeviceRunner {
       stranger: this.stranger,
       unlisted: this.ingest.unlisted.size,
       unlistedPoints: [...this.ingest.unlisted.values()].slice(0, MOST_UNLISTED),
+      playing: this.plays.shown,
       counters: { ...this.client.counters.values },
       countersSince: this.client.counters.since,
     };

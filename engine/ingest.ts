@@ -1,6 +1,15 @@
 import type { DeviceConfig } from '@halvix/core/config';
 import { addressOf, definitionOf, type AnyDefinition, type Carrying, type Measured } from '@halvix/core/protocols';
-import { Quality, rangeQuality, scaledValue, type PointKind, type Reading, type TimeSource } from '@halvix/core/point';
+import {
+  isScaled,
+  Quality,
+  rangeQuality,
+  rawValue,
+  scaledValue,
+  type PointKind,
+  type Reading,
+  type TimeSource,
+} from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { type Carrier, type Exchange, type LivePoint } from './exchange.ts';
@@ -29,11 +38,22 @@ const LAST_INSTANT = 253_402_300_799_999;
 /** How far off a device's time may be before it is doubted. */
 type TimeBounds = ReturnType<AnyDefinition['device']['timeBounds']>;
 
+/** What carries a value that is made up: nothing. */
+const PLAYED: Carrying = {
+  words: () => 'made up here, on test',
+  form: () => '',
+  said: () => null,
+  frames: () => [],
+  address: () => '',
+};
+
 /** The way of one device's readings into the exchange and into history, each event once. */
 export class Ingest {
   private filter: HistoryFilter;
   private bounds: TimeBounds;
   lastCommit: number | null = null;
+  /** Points whose values are made up, with what their device has said of them meanwhile. */
+  private readonly playing = new Map<number, { measured: Measured; carried: Carrying } | null>();
   /** Points that come and are not in the list, by address. */
   readonly unlisted = new Map<string, UnlistedPoint>();
 
@@ -72,6 +92,10 @@ export class Ingest {
         this.noteUnlisted(one, carried);
         return;
       }
+      if (this.playing.has(point.id) && carried !== PLAYED) {
+        this.playing.set(point.id, { measured: one, carried });
+        return;
+      }
       const reading = toReading(one, point, now, this.bounds);
       const moved = exchange.put(point, reading, { measured: one, carrier });
       if (this.filter.wants(point, reading, moved)) stored.push(reading);
@@ -93,6 +117,31 @@ export class Ingest {
         commit?.committed();
       },
     });
+  }
+
+  // ---- values that are made up
+
+  /** A value in the place of the device's own; `value`: in the unit of the point. */
+  play({ id, config }: LivePoint, value: number): void {
+    if (!this.playing.has(id)) this.playing.set(id, null);
+    const { kind } = config;
+    const measured: Measured = {
+      ...{
+        id,
+        kind,
+        raw: isScaled(kind) ? rawValue(value, config) : value,
+        quality: Quality.forcedHere | Quality.test,
+      },
+      ...{ time: clock.now(), timeSource: 'engine', event: true },
+    };
+    this.take([measured], PLAYED, null);
+  }
+
+  /** The device's own value again: what it has said last meanwhile. */
+  release(id: number): void {
+    const own = this.playing.get(id) ?? null;
+    this.playing.delete(id);
+    if (own !== null) this.take([{ ...own.measured, event: false }], own.carried, null);
   }
 
   private noteUnlisted(one: Measured, carried: Carrying): void {
@@ -130,7 +179,7 @@ export class Ingest {
     const stored: StoredReading[] = [];
     exchange.together(() => {
       for (const point of points) {
-        if (point.reading === null || point.reading.quality & reason) continue;
+        if (point.reading === null || point.reading.quality & reason || this.playing.has(point.id)) continue;
         const marked = { ...point.reading, quality: point.reading.quality | reason, cause: 'engine' as const };
         exchange.put(point, marked, null);
         stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });

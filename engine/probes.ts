@@ -52,13 +52,16 @@ const MEANINGS: [RegExp, string][] = [
 /** Questions to the field that a person waits for: tries of a device that is not in service, and surveys. */
 export class Probes {
   private readonly running = new Map<string, () => void>();
+  /** Those of them that play. */
+  private readonly playing = new Set<string>();
 
   constructor(private readonly context: ProbeContext) {}
 
   async begin(id: string): Promise<void> {
     const { database, engine, devices } = this.context;
     try {
-      if (this.running.size >= MAX_RUNNING) return;
+      // What plays goes on until somebody ends it, and keeps nobody else waiting.
+      if (this.running.size - this.playing.size >= MAX_RUNNING) return;
       const probe = await claimProbe(database, id, engine, clock.now());
       if (probe === null) return;
       const { request } = probe;
@@ -91,6 +94,9 @@ export class Probes {
           await note.end(problem === null ? 'good' : 'bad', problem);
           break;
         }
+        case 'play':
+          await this.play(id, request, probe.requestedBy, note);
+          break;
         default:
           request satisfies never;
       }
@@ -98,7 +104,26 @@ export class Probes {
       log('error', 'a probe failed', { id, reason: reason(error) });
     } finally {
       this.running.delete(id);
+      this.playing.delete(id);
     }
+  }
+
+  /** A point plays until it is cancelled, or cannot any more. */
+  private async play(
+    id: string,
+    { device: code, point, play }: ProbeRequest & { type: 'play' },
+    by: string,
+    note: Notes,
+  ): Promise<void> {
+    const device = this.context.devices().get(code);
+    if (device === undefined) return note.end('bad', `${code} does not run: apply it first`);
+    this.playing.add(id);
+    this.running.set(id, () => device.plays.end(id));
+    const why = await new Promise<string | null>((ended) => {
+      const objection = device.plays.begin(point, play, { id, by, ended });
+      if (objection !== null) ended(objection);
+    });
+    await note.end(why === null ? 'cancelled' : 'bad', why);
   }
 
   cancel(id: string): void {

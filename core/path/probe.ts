@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { OBJECT_SCHEMAS } from '../config/index.ts';
+import { playSchema } from '../playing/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
 import { devicePart, orderSchema } from '../protocols/definitions.ts';
 
@@ -17,6 +18,8 @@ export const probeRequestSchema = z.discriminatedUnion('type', [
   z.object({ type: z.literal('survey'), device: z.string().max(24) }),
   /** Something that is answered in tables. */
   z.object({ type: z.literal('ask'), device: z.string().max(24), order: orderSchema }),
+  /** A point of a device on test changes by itself, until that is ended. */
+  z.object({ type: z.literal('play'), device: z.string().max(24), point: z.string().max(200), play: playSchema }),
 ]);
 export type ProbeRequest = z.infer<typeof probeRequestSchema>;
 

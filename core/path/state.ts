@@ -97,6 +97,10 @@ export const deviceStateSchema = z.object({
   clock: z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() }).nullable().default(null),
   /** The comparisons before, oldest first. */
   clockPast: z.array(z.object({ at: time, offsetMs: z.number(), uncertaintyMs: z.number() })).default([]),
+  /** Values that are made up while it is on test, by their points. */
+  playing: z
+    .array(z.object({ id: z.string(), point: z.string(), words: z.string(), by: z.string(), since: time }))
+    .default([]),
   counters,
   countersSince: time,
 });

@@ -7,6 +7,7 @@ import { clientOn } from '../../scripts/measures/loopback.ts';
 export class BothRoles {
   /** The newest value of what it sees. */
   last: number | null = null;
+  quality = 0;
   readonly close: () => void;
   private readonly server: Driver<Parameters<Server<tase2.TaseTargetAt>['command']>[0], ServerEffect>;
 
@@ -28,7 +29,8 @@ export class BothRoles {
       if (effect.type === 'send') speaking.command({ type: 'guest', what: 'says', octets: effect.octets });
     });
     const speaking = clientOn(port, client as never, (news) => {
-      if (news.type === 'readings') this.last = news.readings.at(-1)?.raw ?? this.last;
+      const newest = news.type === 'readings' ? news.readings.at(-1) : undefined;
+      if (newest) [this.last, this.quality] = [newest.raw, newest.quality];
       if (news.type !== 'guest') return;
       if (news.what === 'begins') this.server.command({ type: 'came', peer: PEER, within: news.terms });
       else if (news.what === 'hears') this.server.command({ type: 'octets', peer: PEER, octets: news.octets });

@@ -154,12 +154,18 @@ export class Rig {
     return row.id as number;
   }
 
-  /** Has the engine survey a device, to the end; returns the number of the probe. */
-  async survey(device: string): Promise<string> {
+  /** Asks the engine for something that a person would wait for; returns its number. */
+  async probe(request: object): Promise<string> {
     const id = crypto.randomUUID();
     await this.sql`insert into probe (id, request, state, result, requested_by, requested, updated)
-      values (${id}, ${{ type: 'survey', device } as never}, 'requested', '{}', 'test', now(), now())`;
+      values (${id}, ${request as never}, 'requested', '{}', 'test', now(), now())`;
     await this.sql`select pg_notify('halvix_request', ${JSON.stringify({ type: 'probe', id })})`;
+    return id;
+  }
+
+  /** Has the engine survey a device, to the end; returns the number of the probe. */
+  async survey(device: string): Promise<string> {
+    const id = await this.probe({ type: 'survey', device });
     await this.until('the survey is answered', async () => {
       const [row] = await this.sql`select state from probe where id = ${id}`;
       return row.state === 'good';

@@ -269,7 +269,12 @@ describe('the system', () => {
     };
     await rig.apply({
       ...configuration,
-      devices: [...configuration.devices, device],
+      devices: [
+        ...configuration.devices.map((one) =>
+          one.code === 'NMK' ? { ...one, life: 'onTest', passOnWhileOnTest: true } : one,
+        ),
+        device,
+      ],
       outbounds: [...configuration.outbounds, outbound],
     });
     const caller = new BothRoles(rig.ports.agreement ?? 0, {
@@ -280,6 +285,18 @@ describe('the system', () => {
     });
     await rig.bench('PUT', '/devices/NMK/points/analog/0', { value: 18.25 });
     await rig.until('ours is there', async () => caller.last === 18.25, 30_000);
+    // Of a device on test a value is made up, and known as that at the far end too.
+    const play = { shape: 'square', low: 77, high: 77, periodMs: 1000 };
+    const id = await rig.probe({ type: 'play', device: 'NMK', point: 'NMK/TIE_MW', play });
+    await rig.until('what is made up is there', async () => caller.last === 77);
+    expect(caller.quality & Quality.forcedAtDevice).toBe(Quality.forcedAtDevice);
+    await rig.until(
+      'it is shown as that',
+      async () => (await latest('TIE_MW'))?.quality === (Quality.forcedHere | Quality.test),
+    );
+    await rig.until('it is said who', async () => (await rig.hop('device', 'NMK')).playing[0]?.by === 'test');
+    await rig.sql`select pg_notify('halvix_request', ${JSON.stringify({ type: 'cancelProbe', id })})`;
+    await rig.until('its own is there again', async () => caller.last === 18.25);
     await rig.bench('DELETE', '/devices/NMK/points/analog/0');
     await rig.until(
       'its client is let in',

@@ -60,6 +60,7 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
         stranger: null,
         unlisted: 0,
         unlistedPoints: [],
+        playing: [],
         ...counters,
         ...over.device,
       },

@@ -1,28 +1,30 @@
 <script lang="ts">
-  import { isControl, type PointKind } from '@halvix/core/point';
+  import type { Play } from '@halvix/core/playing';
+  import type { PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
   import Sheet from './build/Sheet.svelte';
 
-  /** Lets values of a stand-in change by themselves, and ends that. */
+  /** Lets values change by themselves, and ends that. */
   interface Point {
+    key: string;
     kind: PointKind;
-    index: number;
     name: string;
-    value: number;
-    text?: string;
+    value: number | null;
+    /** How it plays, in words; absent: it does not. */
     plays?: string;
   }
   interface Props {
-    code: string;
-    name: string;
-    ask: <Answer>(
-      method: string,
-      path: string,
-      body?: unknown,
-    ) => Promise<{ ok: true; value: Answer } | { ok: false; words: string }>;
+    title: string;
+    /** Whose values they are, and how they arrive. */
+    about: string;
+    /** Those that can play; or why nobody knows. Asked again each second. */
+    look: () => Promise<readonly Point[] | string>;
+    /** Returns what is wrong; null: it plays, or has ended. */
+    play: (key: string, play: Play) => Promise<string | null>;
+    end: (key: string) => Promise<string | null>;
     close: () => void;
   }
-  let { code, name, ask, close }: Props = $props();
+  let { title, about, look, play, end, close }: Props = $props();
   const SHAPES = [
     ['ramp', 'up and down'],
     ['sine', 'in waves'],
@@ -31,34 +33,32 @@
     ['replay', 'as a file says'],
   ] as const;
 
-  let points = $state.raw<Point[] | null>(null);
+  let points = $state.raw<readonly Point[] | null>(null);
   let chosen = $state('');
   let shape = $state<(typeof SHAPES)[number][0]>('sine');
   let typed = $state({ low: '0', high: '100', period: '10', step: '5' });
   let csv = $state('');
   let again = $state(true);
   let problem = $state<string | null>(null);
-  const pathOf = ({ kind, index }: Point): string => `/devices/${code}/points/${kind}/${index}`;
-  const keyOf = ({ kind, index }: Point): string => `${kind} ${index}`;
   const playing = $derived(points?.filter(({ plays }) => plays !== undefined) ?? []);
-  const point = $derived(points?.find((one) => keyOf(one) === chosen));
+  const point = $derived(points?.find(({ key }) => key === chosen));
 
-  async function look(): Promise<void> {
-    const answer = await ask<Point[]>('GET', `/devices/${code}/points`);
-    if (!answer.ok) problem = answer.words;
+  async function refresh(): Promise<void> {
+    const found = await look();
+    if (typeof found === 'string') problem = found;
     else {
-      points = answer.value.filter(({ kind, text }) => text === undefined && !isControl(kind));
-      if (chosen === '' && points[0]) chosen = keyOf(points.find(({ kind }) => kind === 'analog') ?? points[0]);
+      points = found;
+      if (chosen === '' && found[0]) chosen = (found.find(({ kind }) => kind === 'analog') ?? found[0]).key;
     }
   }
   onMount(() => {
-    void look();
-    const timer = setInterval(() => void look(), 1000);
+    void refresh();
+    const timer = setInterval(() => void refresh(), 1000);
     return () => clearInterval(timer);
   });
 
   const FIELDS = { low: 'Low', high: 'High', period: 'Period', step: 'Step' } as const;
-  async function play(): Promise<void> {
+  async function begin(): Promise<void> {
     if (!point) return;
     const wanted = shape === 'replay' ? [] : (['low', 'high', shape === 'walk' ? 'step' : 'period'] as const);
     const wrong = wanted.find((key) => typed[key].trim() === '' || !Number.isFinite(Number(typed[key])));
@@ -67,42 +67,38 @@
       return;
     }
     const [low, high] = [Number(typed.low), Number(typed.high)];
-    const body =
+    const wantedPlay: Play =
       shape === 'replay'
         ? { shape, csv, again }
         : shape === 'walk'
           ? { shape, low, high, step: Number(typed.step) }
           : { shape, low, high, periodMs: Number(typed.period) * 1000 };
-    const answer = await ask('PUT', `${pathOf(point)}/play`, body);
-    problem = answer.ok ? null : answer.words;
-    await look();
+    problem = await play(point.key, wantedPlay);
+    await refresh();
   }
-  async function end(one: Point): Promise<void> {
-    const answer = await ask('DELETE', pathOf(one));
-    problem = answer.ok ? null : answer.words;
-    await look();
+  async function finish({ key }: Point): Promise<void> {
+    problem = await end(key);
+    await refresh();
   }
   async function take(files: FileList | null): Promise<void> {
     if (files?.[0]) csv = await files[0].text();
   }
 </script>
 
-<Sheet title="Values of {code} that play" {close}>
-  <p class="text-soft">
-    {name} says them as its own, in counts as on its wire; where its protocol can say so they arrive as forced at the device.
-  </p>
+<Sheet {title} {close}>
+  <p class="text-soft">{about}</p>
   {#if playing.length > 0}
     <table class="w-full text-[13px]" aria-label="Playing">
       <tbody>
-        {#each playing as one (keyOf(one))}
+        {#each playing as one (one.key)}
           <tr class="border-t border-rule"
             ><td class="py-1 pr-3">{one.name}</td><td class="py-1 pr-3 text-soft">{one.plays}</td><td
-              class="mono py-1 pr-3 text-right">{Math.round(one.value * 1000) / 1000}</td
+              class="mono py-1 pr-3 text-right">{one.value === null ? '–' : Math.round(one.value * 1000) / 1000}</td
             ><td class="py-1 text-right"
               ><button
                 class="cursor-pointer text-accent underline"
                 aria-label="End {one.name}"
-                onclick={() => void end(one)}>end</button
+                onclick={() => void finish(one)}>end</button
               ></td
             ></tr
           >
@@ -115,14 +111,14 @@
       class="flex flex-col gap-3"
       onsubmit={(event) => {
         event.preventDefault();
-        void play();
+        void begin();
       }}
     >
       <div class="grid grid-cols-2 gap-3">
         <label class="flex flex-col gap-0.5"
           >Point
           <select class="field" bind:value={chosen}>
-            {#each points as one (keyOf(one))}<option value={keyOf(one)}>{one.name}</option>{/each}
+            {#each points as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
           </select></label
         >
         <label class="flex flex-col gap-0.5"
@@ -166,5 +162,5 @@
         <button class="button first" disabled={!point}>Play it</button>
       </div>
     </form>
-  {:else}<p>{problem ?? 'Asking the bench …'}</p>{/if}
+  {:else}<p>{problem ?? 'Asking …'}</p>{/if}
 </Sheet>

@@ -1,4 +1,5 @@
 import { probeRequestSchema } from '@halvix/core/path';
+import { playObjection } from '@halvix/core/playing';
 import { orderProbe } from '@halvix/db';
 import { definitionOf } from '@halvix/core/protocols';
 import { error, json } from '@sveltejs/kit';
@@ -11,7 +12,7 @@ import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({ id: z.uuid(), request: probeRequestSchema });
 
-/** Asks the engine to try a device or to survey it; how it goes comes with the live stream. */
+/** Asks the engine to try a device or to survey it, or to let a point on test play; how it goes comes with the live stream. */
 export const POST: RequestHandler = async ({ request, locals }) => {
   const { id, request: wanted } = await bodyOf(request, bodySchema);
   if (wanted.type === 'ask') {
@@ -22,6 +23,12 @@ export const POST: RequestHandler = async ({ request, locals }) => {
       const [{ message, path }] = read.error.issues;
       error(400, path.length > 1 || path[0] !== 'what' ? message : `order: ${device.code} cannot be asked that`);
     }
+  }
+  if (wanted.type === 'play') {
+    const device = deviceByCode(await model(), wanted.device);
+    if (device === undefined) error(404, `device: there is no device ${wanted.device}`);
+    const objection = playObjection(device, wanted.point, wanted.play);
+    if (objection !== null) error(400, objection);
   }
   await orderProbe(database, id, wanted, locals.person?.name ?? '', Date.now());
   return json({ id }, { status: 201 });

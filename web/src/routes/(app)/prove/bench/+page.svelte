@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import { messageOf } from '$lib/ask.ts';
-  import PlayDialog from '$lib/components/PlayDialog.svelte';
+  import BenchPlays from '$lib/components/BenchPlays.svelte';
   import { live } from '$lib/live/live.svelte.ts';
 
   let { data } = $props();
@@ -322,4 +322,4 @@
       <span class="mono">HALVIX_BENCH_URL</span> tells this server where it is.
     </p>{/if}
 </div>
-{#if plays}<PlayDialog code={plays.code} name={plays.name} ask={bench} close={() => (plays = null)} />{/if}
+{#if plays}<BenchPlays code={plays.code} name={plays.name} ask={bench} close={() => (plays = null)} />{/if}

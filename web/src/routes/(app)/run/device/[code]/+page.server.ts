@@ -17,6 +17,7 @@ export const load: PageServerLoad = async ({ params, depends }) => {
   return {
     deviceCode: device.code,
     description: device.description,
+    passOn: device.passOnWhileOnTest,
     points,
     polls: definitionOf(device.protocol).device.polls(device.settings),
     readings: await readingsOf(points.map(({ id }) => id)),

@@ -10,6 +10,7 @@
   import ClockLine from '$lib/components/ClockLine.svelte';
   import CounterLine from '$lib/components/CounterLine.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
+  import DevicePlays from '$lib/components/DevicePlays.svelte';
   import RestartDialog from '$lib/components/RestartDialog.svelte';
   import PathStrip from '$lib/components/PathStrip.svelte';
   import {
@@ -154,6 +155,8 @@
 
   let ordered = $state<string | null>(null);
   let restarting = $state(false);
+  let plays = $state(false);
+  const playing = $derived(session?.playing ?? []);
   async function order(wanted: unknown): Promise<void> {
     problem = await ask({ type: 'order', device: data.deviceCode, order: wanted as never, by: '' });
     ordered = problem === null ? 'Asked. What the device answers is written in the last events of the board.' : null;
@@ -187,6 +190,14 @@
     </div>
     <PathStrip {device} {outbounds} />
     {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
+    {#if playing.length > 0}
+      <p role="status" class="text-forced" data-testid="playing">
+        {playing.length === 1 ? '1 value is' : `${playing.length} values are`} made up here: {playing
+          .slice(0, 3)
+          .map(({ point, words }) => `${point} (${words})`)
+          .join(', ')}{playing.length > 3 ? ` and ${playing.length - 3} more` : ''}.
+      </p>
+    {/if}
     <DataTable
       name="Points of {device.code}"
       {rows}
@@ -213,6 +224,10 @@
         >
         {#if mayOperate && isOnLink(device)}<button class="button" onclick={() => void askFor('pollNow')}
             >Poll now</button
+          >{/if}
+        {#if device.life === 'onTest' && isOnLink(device) && data.person.role === 'engineer'}<button
+            class="button"
+            onclick={() => (plays = true)}>Play values…</button
           >{/if}
       {/snippet}
       {#snippet cell(point, column)}
@@ -324,6 +339,15 @@
         restarting = false;
         void order(asks.restart?.(how));
       }}
+    />
+  {/if}
+  {#if plays}
+    <DevicePlays
+      code={device.code}
+      points={data.points}
+      valueOf={(id) => readings[id]?.value ?? null}
+      passOn={data.passOn}
+      close={() => (plays = false)}
     />
   {/if}
   {#if controlled}

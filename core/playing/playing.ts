@@ -1,7 +1,11 @@
-import { isScaled, type PointKind } from '@halvix/core/point';
 import { z } from 'zod';
+import { isScaled, type PointKind } from '../point/index.ts';
+import type { Result } from '../session/index.ts';
 
-/* Values of a stand-in that change by themselves, for commissioning without the far side. Counts, as on its wire. */
+/*
+ * Values that change by themselves, for commissioning without the far side: of a stand-in, in counts as on its wire, and of a
+ * point of ours on test, in its unit.
+ */
 
 const number = (what: string): z.ZodNumber => z.number({ error: `${what} is a number` });
 const period = z
@@ -41,7 +45,7 @@ interface Row {
  * A file of values with their times, a row each: `time,value` or `time;value`, the time in milliseconds or as ISO 8601 has it.
  * A first row that has no value is a heading. What is wrong is told with its line.
  */
-export function rowsOf(csv: string): { ok: true; rows: Row[] } | { ok: false; problem: string } {
+export function rowsOf(csv: string): Result<Row[], string> {
   const rows: Row[] = [];
   const lines = csv.split(/\r?\n/);
   for (const [n, line] of lines.entries()) {
@@ -60,7 +64,7 @@ export function rowsOf(csv: string): { ok: true; rows: Row[] } | { ok: false; pr
   }
   const [first] = rows;
   if (first === undefined) return { ok: false, problem: 'there is no row with a time and a value' };
-  return { ok: true, rows: rows.map(({ atMs, value }) => ({ atMs: atMs - first.atMs, value })) };
+  return { ok: true, value: rows.map(({ atMs, value }) => ({ atMs: atMs - first.atMs, value })) };
 }
 
 /** One value that plays, from its beginning on. */
@@ -72,10 +76,10 @@ export class Playing {
     readonly play: Play,
     private readonly kind: PointKind,
     private readonly began: number,
-    private readonly chance: () => number = Math.random,
+    private readonly chance: () => number,
   ) {
     const read = play.shape === 'replay' ? rowsOf(play.csv) : null;
-    this.rows = read?.ok ? read.rows : [];
+    this.rows = read?.ok ? read.value : [];
     this.last = 'low' in play ? (play.low + play.high) / 2 : 0;
   }
 
@@ -108,6 +112,13 @@ export class Playing {
     const at = again ? elapsed % whole : elapsed;
     return this.rows.findLast(({ atMs }) => atMs <= at)?.value ?? 0;
   }
+}
+
+/** The values that it comes to; of a file, or what is wrong with it. */
+export function endsOf(play: Play): Result<number[], string> {
+  if (play.shape !== 'replay') return { ok: true, value: [play.low, play.high] };
+  const read = rowsOf(play.csv);
+  return read.ok ? { ok: true, value: read.value.map(({ value }) => value) } : read;
 }
 
 /** In a word or two. */

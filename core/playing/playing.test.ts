@@ -29,7 +29,7 @@ describe('a value that plays', () => {
     expect(values({ shape: 'replay', csv, again: false }, [3000, 90_000])).toEqual([2.5, 2.5]);
     expect(rowsOf('500;7\r\n750;8')).toEqual({
       ok: true,
-      rows: [
+      value: [
         { atMs: 0, value: 7 },
         { atMs: 250, value: 8 },
       ],
