@@ -272,9 +272,13 @@ export class DeviceRunner {
     const tables = (this.client.details ?? []).map(({ columns, rows, ...table }) => ({
       ...table,
       columns: [...columns],
-      rows: rows.map(({ cells, more, time = null, odd = [], key }) => ({
+      rows: rows.map(({ cells, more, past = [], time = null, odd = [], key }) => ({
         ...{ key, cells: [...cells], time, odd: [...odd] },
         more: more ? { columns: [...more.columns], rows: more.rows.map((row) => [...row]) } : null,
+        past: past.map(({ values, ...one }) => ({
+          ...one,
+          values: values.map(([name, value]) => [name, value] as [string, string]),
+        })),
       })),
     }));
     return { at: clock.now(), tables };

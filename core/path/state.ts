@@ -67,6 +67,14 @@ export const detailStateSchema = z.object({
             .object({ columns: z.array(z.string()), rows: z.array(z.array(z.string())) })
             .nullable()
             .default(null),
+          past: z
+            .array(
+              z.object({
+                ...{ key: z.string(), time, words: z.string() },
+                values: z.array(z.tuple([z.string(), z.string()])),
+              }),
+            )
+            .default([]),
         }),
       ),
     }),

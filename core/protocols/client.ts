@@ -5,6 +5,7 @@ import type { ControlOrder, ControlStep } from './control.ts';
 import type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 import type { Credentials } from './credentials.ts';
 import type { Carrying, Measured } from './measured.ts';
+import type { PastMessage } from './past.ts';
 import type { SettingField } from './settingfield.ts';
 
 /*
@@ -97,6 +98,8 @@ export interface DetailTable {
     odd?: readonly number[];
     /** What else there is of that row. */
     more?: { columns: readonly string[]; rows: readonly (readonly string[])[] };
+    /** Messages of that row that came lately, the newest first: some of them can be put side by side. */
+    past?: readonly PastMessage[];
   }[];
 }
 

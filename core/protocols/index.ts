@@ -35,6 +35,7 @@ export type {
   SurveyedPoint,
   TrialEffect,
 } from './client.ts';
+export { PastMessages, type PastMessage } from './past.ts';
 export type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 export type { Party, Source, Standing } from './source.ts';
 export type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from './server.ts';

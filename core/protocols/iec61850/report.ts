@@ -170,9 +170,14 @@ export function encodeReport(report: Report): AccessResult[] {
   return [text(id), { type: 'bits', bits: options }, ...out];
 }
 
-/** Why members are in a report: ` (data change)`; empty: it does not say. */
-export function reasonsWords({ members }: Pick<Report, 'members'>): string {
-  const reasons = [...new Set(members.flatMap((one) => one.reasons))];
+/** Why members are in a report, each reason once. */
+export const reasonsIn = ({ members }: Pick<Report, 'members'>): string[] => [
+  ...new Set(members.flatMap((one) => one.reasons)),
+];
+
+/** The same in words: ` (data change)`; empty: it does not say. */
+export function reasonsWords(report: Pick<Report, 'members'>): string {
+  const reasons = reasonsIn(report);
   return reasons.length > 0 ? ` (${reasons.join(', ')})` : '';
 }
 

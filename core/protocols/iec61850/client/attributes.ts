@@ -56,3 +56,19 @@ export function changesIn(members: readonly Reference[], { report, before }: Las
   }
   return changes;
 }
+
+/** What a report says, attribute by attribute, in its order. */
+export function* valuesIn(
+  members: readonly Reference[],
+  report: LastReport['report'],
+  types: NodeTypes,
+): Generator<readonly [name: string, value: string]> {
+  for (const { place, value } of report.members) {
+    const reference = members[place];
+    const node = types(reference.device, reference.node);
+    const of = node && typeIn(node, reference);
+    if (of === null) continue;
+    for (const { path, data } of leavesIn(of, value))
+      yield [print({ ...reference, path: [...reference.path, ...path] }), attributeWords(path, data)];
+  }
+}

@@ -8,7 +8,7 @@ import { CounterSet, type CounterName } from '../counters.ts';
 import { print } from '../model/reference.ts';
 import type { Order } from '../order.ts';
 import { referenceOf, type IecAt } from '../points.ts';
-import { reasonsWords, reportWords } from '../report.ts';
+import { reasonsIn, reasonsWords, reportWords } from '../report.ts';
 import { callingSettings } from '../../mms/settings.ts';
 import { type ClientSettings } from '../settings.ts';
 import { assign, assignMade, blockName } from './blocks.ts';
@@ -21,10 +21,10 @@ import { ABOUT, Held, type Came, type ModelReading } from './held.ts';
 import { inquiryOf } from './inquiries/index.ts';
 import { packed, unpacked } from './keep.ts';
 import { planReads, type Round } from './reads.ts';
-import { changesIn } from './attributes.ts';
+import { changesIn, valuesIn } from './attributes.ts';
 import { Reports, type Arrived } from './reports.ts';
 import { survey } from './survey.ts';
-import { wantedOf, type Wanted } from './wanted.ts';
+import { wantedOf, type NodeTypes, type Wanted } from './wanted.ts';
 
 /*
  * Our side towards one IEC 61850 server; how its association lives stands in `ClientSession`. While it explores, names,
@@ -264,10 +264,13 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
       standing.client.abort('the model has changed', now);
       return;
     }
+    const types: NodeTypes = standing.explored?.types ?? ((): null => null);
     const readings = standing.held.take(assigned.placings, came, entryTime);
     const before = new Map(came.map(({ member }) => [member, running.shown.get(member)] as const));
     for (const { member, value } of came) running.shown.set(member, value);
     running.last = { at: now, report, before };
+    const { members } = assigned.set;
+    running.past.add(now, reasonsIn(report).join(', '), () => valuesIn(members, report, types));
     for (const { event, time } of readings) if (event && time !== null) this.delays.report.add(now - time);
     this.handOut(readings, () => `report ${reportWords(report)}`, block.isBuffered && report.entry !== null);
   }
@@ -399,7 +402,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
       {
         ...{ key: 'reports', title: 'Reports' },
         columns: ['Block', 'Data set', 'Points', 'Reports', 'Number', 'Last', 'Gaps', 'Overflows'],
-        rows: running.map(({ block, assigned, subscribed, reports, sequence, last, gaps, overflows }) => ({
+        rows: running.map(({ block, assigned, subscribed, reports, sequence, last, past, gaps, overflows }) => ({
           key: blockName(block),
           cells: [
             blockName(block),
@@ -413,6 +416,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
             ...[String(gaps), String(overflows)],
           ],
           time: last?.at ?? null,
+          past: past.shown,
           odd: [...(gaps > 0 ? [GAPS_AT] : []), ...(overflows > 0 ? [GAPS_AT + 1] : [])],
           more: {
             columns: ['Reference', 'Before', 'Now', 'Reason'],

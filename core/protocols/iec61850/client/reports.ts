@@ -1,3 +1,4 @@
+import { PastMessages } from '../../past.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { Answer, MmsClient, Told } from '../../mms/client.ts';
 import { hold } from '../../mms/dialogue.ts';
@@ -36,6 +37,7 @@ export interface Running {
   last: LastReport | null;
   /** What each member was last. */
   shown: Map<number, AccessResult>;
+  past: PastMessages;
 }
 
 /** A report, and what its members were before it. */
@@ -201,7 +203,7 @@ export class Reports {
         const newerThan = block.isBuffered && !result.goesOn ? (entry?.time ?? null) : null;
         const running: Running = {
           ...{ assigned, block, subscribed: result, segments: new Segments(), sequence: null, newerThan },
-          ...{ reports: 0, gaps: 0, overflows: 0, last: null, shown: new Map() },
+          ...{ reports: 0, gaps: 0, overflows: 0, last: null, shown: new Map(), past: new PastMessages() },
         };
         this.running.push(running);
         this.trying = false;

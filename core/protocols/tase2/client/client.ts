@@ -11,6 +11,7 @@ import type {
   SurveyedPoint,
 } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
+import { PastMessages } from '../../past.ts';
 import { CarryingMessage, type MmsReading } from '../../mms/carrying.ts';
 import type { Told } from '../../mms/client.ts';
 import { ClientSession, type Standing } from '../../mms/clientsession.ts';
@@ -48,18 +49,25 @@ const AGAIN_MS = 30_000;
 const AT_ONCE = 50;
 const MOST_CONTROLS = 32;
 const MOST_CHANGES = 40;
+/** A report is on its way for so long at most. */
+const OVERDUE_MS = 2000;
+/** Of the table of transfer sets: the column of the state. */
+const STATE_AT = 3;
 
 interface Report {
   at: Instant;
   conditions: readonly Condition[];
-  changed: readonly { point: string; before: string; now: string }[];
+  changed: readonly { point: string; before: AccessResult; now: AccessResult }[];
   values: number;
 }
 interface Reporting {
   subscribed: Subscribed;
   reports: number;
   last: Report | null;
-  shown: Map<string, string>;
+  /** When it was enabled. */
+  since: Instant;
+  shown: Map<string, AccessResult>;
+  past: PastMessages;
   /** Octets of the last critical report: it is repeated until we have said that we have it. */
   octets: Uint8Array | null;
 }
@@ -213,7 +221,9 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
               subscribed: outcome.value,
               reports: 0,
               last: null,
+              since: later,
               shown: new Map(),
+              past: new PastMessages(),
               octets: null,
             });
             const reported = new Set(some);
@@ -350,13 +360,16 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     this.counters.add('reports');
     this.counters.add('reportedValues', came.length);
     this.answered();
-    const changed = came.flatMap(({ point, value }) => {
-      const [name, words] = [printAt(point.at), value === undefined ? '' : valueWords(value)];
-      const before = reporting.shown.get(name);
-      reporting.shown.set(name, words);
-      return before === undefined || before === words ? [] : [{ point: name, before, now: words }];
+    const values = came.flatMap(({ point, value }) =>
+      value === undefined ? [] : [[printAt(point.at), value] as const],
+    );
+    const changed = values.flatMap(([point, value]) => {
+      const before = reporting.shown.get(point);
+      reporting.shown.set(point, value);
+      return before === undefined ? [] : [{ point, before, now: value }];
     });
-    reporting.last = { at: now, conditions, values: came.length, changed: changed.slice(0, MOST_CHANGES) };
+    reporting.last = { at: now, conditions, values: came.length, changed };
+    reporting.past.add(now, conditions.join(', '), () => values.map(([name, value]) => [name, valueWords(value)]));
     const { item } = subscribed.transferSet;
     const acknowledged = seconds === null ? null : { set: subscribed.transferSet, seconds };
     const words = (): string =>
@@ -491,28 +504,37 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
 
   // ---- for those who look
 
+  /** All values come each so often: a report that has not come by half as much again is missed. */
+  private isOverdue(last: Instant): boolean {
+    const { integrityMs, bufferMs } = this.settings;
+    return integrityMs > 0 && this.now > last + integrityMs * 1.5 + bufferMs + OVERDUE_MS;
+  }
+
   get details(): readonly DetailTable[] {
     const { standing } = this;
     if (standing === null) return [];
     return [
       {
         ...{ key: 'transferSets', title: 'Transfer sets' },
-        columns: ['Transfer set', 'Data set', 'Points', 'Reports', 'Last'],
-        rows: standing.reporting.map(({ subscribed, reports, last }) => ({
+        columns: ['Transfer set', 'Data set', 'Points', 'State', 'Reports', 'Last'],
+        rows: standing.reporting.map(({ subscribed, reports, last, past, since }) => ({
           key: nameWords(subscribed.transferSet),
           cells: [
             nameWords(subscribed.transferSet),
             nameWords(subscribed.dataSet),
             String(subscribed.points.length),
+            this.isOverdue(last?.at ?? since) ? 'overdue' : 'enabled',
             String(reports),
             last === null
               ? 'none yet'
               : `${last.values} of ${subscribed.points.length}${conditionWords(last.conditions)}`,
           ],
           time: last?.at ?? null,
+          odd: this.isOverdue(last?.at ?? since) ? [STATE_AT] : [],
+          past: past.shown,
           more: {
             columns: ['Object', 'Before', 'Now'],
-            rows: (last?.changed ?? []).map(({ point, before, now }) => [point, before, now]),
+            rows: changesOf(last),
           },
         })),
       },
@@ -547,6 +569,17 @@ function freeNumber(reporting: readonly Reporting[]): number {
   let number = 1;
   while (taken.has(`Hx_DataSet${number}`)) number++;
   return number;
+}
+
+/** What the last report changed, with what was there before. */
+function changesOf(last: Report | null): string[][] {
+  const changes: string[][] = [];
+  for (const { point, before, now } of last?.changed ?? []) {
+    const [was, is] = [valueWords(before), valueWords(now)];
+    if (was !== is) changes.push([point, was, is]);
+    if (changes.length === MOST_CHANGES) break;
+  }
+  return changes;
 }
 
 function valueWords(value: AccessResult): string {

@@ -3,6 +3,7 @@
   import { onMount } from 'svelte';
   import { SvelteSet } from 'svelte/reactivity';
   import { clock } from '$lib/clock.svelte.ts';
+  import PastReports from '$lib/components/PastReports.svelte';
   import { age, fullTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
 
@@ -69,7 +70,7 @@
                       class:text-right={n > 0 && isNumber(cell)}
                       class:text-alarm={row.odd.includes(n)}
                     >
-                      {#if n === 0 && row.more && row.more.rows.length > 0}
+                      {#if n === 0 && ((row.more?.rows.length ?? 0) > 0 || row.past.length > 0)}
                         <button
                           class="cursor-pointer text-accent underline"
                           aria-expanded={open.has(row.key)}
@@ -86,7 +87,13 @@
                     >
                   {/if}
                 </tr>
-                {#if row.more && open.has(row.key)}
+                {#if open.has(row.key) && row.past.length > 1}
+                  <tr class="border-b border-rule last:border-0">
+                    <td colspan={columns.length + 1} class="px-6 py-2 text-[12.5px]">
+                      <PastReports of={row.key} past={row.past} />
+                    </td>
+                  </tr>
+                {:else if row.more && open.has(row.key)}
                   <tr class="border-b border-rule last:border-0">
                     <td colspan={columns.length + 1} class="px-6 py-2">
                       <table class="w-full text-[12.5px]" aria-label="{row.key}, the last one against the one before">
