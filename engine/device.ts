@@ -19,6 +19,7 @@ import type { DetailState, DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from './ingest.ts';
 import { Plays } from './plays.ts';
+import { detailStateOf } from './details.ts';
 import { conversationKey, type Conversations } from './conversations.ts';
 import { lineTiming, type DeviceLink } from './link.ts';
 
@@ -269,19 +270,7 @@ export class DeviceRunner {
   }
 
   detailState(): DetailState {
-    const tables = (this.client.details ?? []).map(({ columns, rows, ...table }) => ({
-      ...table,
-      columns: [...columns],
-      rows: rows.map(({ cells, more, past = [], time = null, odd = [], key }) => ({
-        ...{ key, cells: [...cells], time, odd: [...odd] },
-        more: more ? { columns: [...more.columns], rows: more.rows.map((row) => [...row]) } : null,
-        past: past.map(({ values, ...one }) => ({
-          ...one,
-          values: values.map(([name, value]) => [name, value] as [string, string]),
-        })),
-      })),
-    }));
-    return { at: clock.now(), tables };
+    return detailStateOf(this.client.details ?? []);
   }
 
   deviceState(): DeviceState {

@@ -181,6 +181,9 @@ function onRequest(payload: string): void {
     case 'resetOutboundCounters':
       runtime.outbounds.get(request.data.outbound)?.resetCounters();
       break;
+    case 'outboundOrder':
+      runtime.outbounds.get(request.data.outbound)?.order(request.data.order, request.data.by);
+      break;
     case 'file':
       void runtime.files.begin(request.data);
       break;

@@ -1,5 +1,6 @@
 import { endpointWords, isAllowed, type MappingConfig, type OutboundConfig } from '@halvix/core/config';
-import { CENTRE_SILENT_MS, type OutboundState, type Trail } from '@halvix/core/path';
+import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
+import { detailStateOf } from './details.ts';
 import {
   addressOf,
   definitionOf,
@@ -138,7 +139,15 @@ export class OutboundRunner {
       const point = this.context.exchange.at(mapping.device, mapping.point);
       const { name = '', unit = '' } = point?.config ?? {};
       // Counts have no unit.
-      return { kind, at, deadband: this.deadbandOf(mapping), name, unit: value === 'engineering' ? unit : '' };
+      const mayOperate = this.config.controls && mapping.target.mayControl;
+      return {
+        kind,
+        at,
+        deadband: this.deadbandOf(mapping),
+        name,
+        unit: value === 'engineering' ? unit : '',
+        mayOperate,
+      };
     });
   }
 
@@ -243,6 +252,22 @@ export class OutboundRunner {
       : { failed: false, since: connectionSince ?? since };
   }
 
+  /** Has its session do what it can be asked for; what came of it is written down. */
+  order(order: string, by: string): void {
+    const words = definitionOf(this.config.protocol).outbound?.orders?.[order];
+    if (words === undefined) return;
+    this.ordering = `${words}, asked by ${by}`;
+    this.driver.command({ type: 'order', order });
+  }
+  private ordering = '';
+
+  get hasDetails(): boolean {
+    return this.server.details !== undefined;
+  }
+  detailState(): DetailState {
+    return detailStateOf(this.server.details ?? []);
+  }
+
   resetCounters(): void {
     this.refused = 0;
     this.lastProblem = null;
@@ -317,7 +342,9 @@ export class OutboundRunner {
   private onUp(peer: number, from: string, address: string | null, within?: ConversationTerms): void {
     this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
-    if (this.several) this.driver.command({ type: 'came', peer, from: address ?? from, ...(within ? { within } : {}) });
+    const operates = this.mayOperate(peer);
+    if (this.several)
+      this.driver.command({ type: 'came', peer, from: address ?? from, operates, ...(within ? { within } : {}) });
     else this.driver.start();
     this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
     this.context.changed();
@@ -376,6 +403,9 @@ export class OutboundRunner {
         this.lastConfirmed = clock.now();
         this.mark(effect.events, (delivery, now) => (delivery.confirmed = now));
         break;
+      case 'ordered':
+        this.context.journal.note(this.config.code, 'plain', `${this.ordering}: ${effect.words}`);
+        break;
       case 'integrityAnswered':
         this.onIntegrity();
         break;
@@ -384,6 +414,9 @@ export class OutboundRunner {
         break;
       case 'diagnostic':
         this.problem(effect.words);
+        break;
+      case 'noted':
+        this.context.journal.note(this.config.code, 'plain', effect.words);
         break;
       case 'keep':
         this.context.keep(effect.octets, () => this.server.keep ?? new Uint8Array());

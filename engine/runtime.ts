@@ -8,7 +8,7 @@ import {
 } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
 import { definitionOf, isLinked, type Standing } from '@halvix/core/protocols';
-import type { EngineState } from '@halvix/core/path';
+import { outboundDetails, type EngineState } from '@halvix/core/path';
 import {
   keepHopStates,
   keptOf,
@@ -314,7 +314,8 @@ export class Runtime {
     await keepHopStates(this.database, 'link', codes(links));
     await keepHopStates(this.database, 'lane', codes(links));
     await keepHopStates(this.database, 'device', codes(devices.filter(isCollected)));
-    await keepHopStates(this.database, 'detail', codes(devices.filter(isCollected)));
+    const details = [...codes(devices.filter(isCollected)), ...codes(outbounds).map(outboundDetails)];
+    await keepHopStates(this.database, 'detail', details);
     await keepHopStates(this.database, 'outbound', codes(outbounds));
   }
 
@@ -335,8 +336,12 @@ export class Runtime {
     for (const [code, link] of this.outboundLinks)
       if (link instanceof OutboundLink)
         hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
-    for (const [code, outbound] of this.outbounds)
+    for (const [code, outbound] of this.outbounds) {
       hops.push({ kind: 'outbound', code, essence: () => outbound.essence(), state: () => outbound.state() });
+      const details = outboundDetails(code);
+      if (outbound.hasDetails && this.publisher.isWatchedDevice(details))
+        hops.push({ kind: 'detail', code: details, essence: null, state: () => outbound.detailState() });
+    }
     hops.push({ kind: 'engine', code: this.engine, essence: null, state: () => this.engineState() });
     return hops;
   }

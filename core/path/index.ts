@@ -2,6 +2,7 @@ export {
   CENTRE_SILENT_MS,
   ENGINE_STALE_MS,
   HOP_SCHEMAS,
+  outboundDetails,
   type HopKind,
   type DeviceState,
   type EngineState,

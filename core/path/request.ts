@@ -22,6 +22,7 @@ const PERSONAL = [
   z.object({ type: z.literal('order'), device: z.string(), order: orderSchema, by: z.string() }),
   z.object({ type: z.literal('resetCounters'), device: z.string() }),
   z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
+  z.object({ type: z.literal('outboundOrder'), outbound: z.string(), order: z.string().max(64), by: z.string() }),
 ] as const;
 export const personalRequestSchema = z.discriminatedUnion('type', PERSONAL);
 

@@ -81,6 +81,8 @@ export const detailStateSchema = z.object({
   ),
 });
 export type DetailState = z.infer<typeof detailStateSchema>;
+/** Under which code the details of an outbound go; those of a device go under its own. */
+export const outboundDetails = (code: string): string => `to ${code}`;
 export type LaneState = z.infer<typeof laneStateSchema>;
 
 export const deviceStateSchema = z.object({

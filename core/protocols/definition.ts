@@ -368,6 +368,10 @@ export interface Definition<
          * called. Absent: each has its own.
          */
         shares?: string;
+        /** What people here can have it do besides, and how that is called: `report all values now`. */
+        orders?: Readonly<Record<string, string>>;
+        /** What its session knows beside its counters: `Transfer sets`. */
+        details?: string;
         /** Absent: there are none. */
         files?: readonly OfferFile<OutboundSettings, Target>[];
       })

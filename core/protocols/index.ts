@@ -26,6 +26,7 @@ export type {
   ClientCommand,
   ClientNews,
   ClientPoint,
+  DetailTable,
   DeviceAttribute,
   FileOrder,
   AnswerTable,

@@ -1,6 +1,6 @@
 import type { PointKind } from '../point/index.ts';
 import type { Instant, Session } from '../session/index.ts';
-import type { Recogniser } from './client.ts';
+import type { DetailTable, Recogniser } from './client.ts';
 import type { LinkTiming } from './definition.ts';
 import type { CentreOrder, ControlOutcome } from './control.ts';
 import type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
@@ -16,6 +16,8 @@ export interface ServerPoint<Place> {
   /** What people call it here, and its unit. */
   name?: string;
   unit?: string;
+  /** False: the centre may not operate it. */
+  mayOperate?: boolean;
 }
 
 export interface ServerUpdate<Place> {
@@ -48,14 +50,19 @@ export type ServerCommand<Place> =
       time: Instant;
     }
   /** Of a server that several peers use at once: who came, went, and said something. */
-  /** `within`: as the guest of a conversation that stands; what it is told are whole messages. */
-  | { type: 'came'; peer: number; from?: string; within?: ConversationTerms }
+  /**
+   * `within`: as the guest of a conversation that stands; what it is told are whole messages. `operates`: false: nothing may
+   * be operated from there.
+   */
+  | { type: 'came'; peer: number; from?: string; within?: ConversationTerms; operates?: boolean }
   /** A client of ours is a guest of the conversations that peers make, one at a time. */
   | GuestCommand
   | { type: 'went'; peer: number }
   | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
+  /** What `Definition.outbound.orders` names is to be done, by somebody here. */
+  | { type: 'order'; order: string }
   | { type: 'resetCounters' };
 
 /** A change on its way to the centre: of the point with that address, by its number. */
@@ -70,6 +77,8 @@ export type ServerEffect =
   | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[]; peer?: number }
   /** The present values of these were read, for the first time since they changed. */
   | { type: 'read'; addresses: readonly string[] }
+  /** What came of an order, in words. */
+  | { type: 'ordered'; order: string; words: string }
   /** A change waits for the centre; `form`: how it will be carried. */
   | ({ type: 'event'; form: string } & Told)
   | { type: 'reported'; events: readonly Told[] }
@@ -78,6 +87,8 @@ export type ServerEffect =
   | { type: 'integrityAnswered' }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string }
+  /** Something to write down, no trouble. */
+  | { type: 'noted'; words: string }
   /** This is to be remembered, behind what was before: a later session is made with all of it. */
   | { type: 'keep'; octets: Uint8Array }
   | GuestNews
@@ -87,6 +98,8 @@ export type ServerEffect =
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };
   readonly eventsWaiting: number;
+  /** What else it knows, for those who look; absent: nothing. */
+  readonly details?: readonly DetailTable[];
   /** All that there is to remember, in one piece; absent: nothing is. */
   readonly keep?: Uint8Array;
   /** How a present value is carried: `g30v1 i7`. */

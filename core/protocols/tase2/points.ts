@@ -41,6 +41,8 @@ export const targetAtSchema = z.object({
   type: z.enum(TYPES),
   /** Of what is operated: it has to be selected first. */
   select: z.boolean().default(false),
+  /** It can be tagged. */
+  tag: z.boolean().default(false),
 });
 export type TaseTargetAt = z.infer<typeof targetAtSchema>;
 

@@ -19,6 +19,6 @@ export const client: ClientSide<ClientSettings, TaseAt, Order, Uint8Array> = {
 
 export const server: ServerSide<ServerSettings, TaseTargetAt> = {
   peers: ({ maxClients }) => Math.max(2, maxClients),
-  make: (settings, _link, points, now) => new TaseServer(settings, points, now),
+  make: (settings, _link, points, now, remembered) => new TaseServer(settings, points, now, remembered),
   recogniser: (centres) => new CalledEnd(centres),
 };

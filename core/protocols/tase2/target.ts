@@ -65,10 +65,11 @@ export const targets: TargetAddressing<TaseTargetAt, unknown> = {
     const found: string[] = [];
     if (kind === 'text') found.push('there are no texts among the points of TASE.2');
     else if (!fits(kind, at.type)) found.push(`a ${KIND_WORDS[kind].one} is not offered as ${at.type}`);
+    if (at.tag && !isControl(at.type)) found.push('what is only seen is not tagged');
     if (at.select && at.type !== 'Command' && !isControl(at.type)) found.push('what is only seen is not selected');
     return found;
   },
-  words: ({ at: { type, select } }) => `${type}${select ? ', selected first' : ''}`,
+  words: ({ at: { type, select, tag } }) => `${type}${select ? ', selected first' : ''}${tag ? ', with a tag' : ''}`,
   fields: [
     { path: 'name', title: 'Name', type: 'text', help: 'letters, digits, _ and $' },
     {
@@ -87,11 +88,18 @@ export const targets: TargetAddressing<TaseTargetAt, unknown> = {
       type: 'boolean',
       applies: (target) => isControl((target as { at: TaseTargetAt }).at.type),
     },
+    {
+      path: 'tag',
+      title: 'Can be tagged there',
+      type: 'boolean',
+      applies: (target) => isControl((target as { at: TaseTargetAt }).at.type),
+    },
   ],
   sheet: [
     { title: 'Object name', text: ({ at }) => at.name },
     { title: 'Belongs to', text: ({ at }) => (at.scope === 'centre' ? 'the whole centre' : 'the domain') },
     { title: 'Type', text: ({ at }) => at.type },
     { title: 'Selected first', text: ({ at }) => (isControl(at.type) ? (at.select ? 'yes' : 'no') : '') },
+    { title: 'Tag', text: ({ at }) => (isControl(at.type) ? (at.tag ? 'yes' : 'no') : '') },
   ],
 };

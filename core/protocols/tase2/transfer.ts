@@ -102,6 +102,8 @@ export interface Wanted {
   byException: boolean;
   all: boolean;
   enabled: boolean;
+  /** Of the external event. */
+  eventCode: number;
 }
 
 export const SET_TYPE = structure(
@@ -131,7 +133,7 @@ export function wantedData(wanted: Wanted): Data {
       ...[wanted.start, wanted.interval, wanted.limit, wanted.buffer, wanted.integrity].map(number),
       conditionBits(...wanted.conditions),
       ...[wanted.blocked, wanted.critical, wanted.byException, wanted.all, wanted.enabled].map(flag),
-      number(0),
+      number(wanted.eventCode),
     ],
   };
 }

@@ -120,8 +120,9 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'octets':
         // One centre at a time, whose octets come as those of the session.
         return null;
+      case 'order':
       case 'guest':
-        // A peer that is master and outstation at once is told apart by its addresses.
+        // There are no orders. A peer that is master and outstation at once is told apart by its addresses.
         return null;
       default:
         return command satisfies never;

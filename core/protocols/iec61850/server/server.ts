@@ -167,8 +167,9 @@ export class IecServer implements Server<IecTargetAt> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'order':
       case 'guest':
-        // Its conversations are for itself.
+        // There are no orders, and its conversations are for itself.
         break;
       default:
         command satisfies never;

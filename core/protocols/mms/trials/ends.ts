@@ -101,10 +101,14 @@ export class Ends<
     this.lane.command({ device: 'D', command }, this.now);
     this.settle();
   }
+  /** Something at the server's place. */
+  serve(command: ServerCommand<Target>): void {
+    this.server.command(command, this.now);
+    this.settle();
+  }
   protected tell(key: string, update: ServerUpdate<Target>): void {
     this.latest.set(key, update);
-    this.server.command({ type: 'update', updates: [update] }, this.now);
-    this.settle();
+    this.serve({ type: 'update', updates: [update] });
   }
   protected order(at: Place, kind: ControlOrder<Place>['kind'], wanted: Partial<ControlOrder<Place>>): void {
     this.command({

@@ -166,8 +166,9 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'order':
       case 'guest':
-        // Its conversations are for itself.
+        // There are no orders, and its conversations are for itself.
         break;
       default:
         command satisfies never;

@@ -8,6 +8,7 @@ import type {
   ClientPoint,
   DetailTable,
   FileOrder,
+  OrderAnswer,
   SurveyedPoint,
 } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
@@ -26,9 +27,11 @@ import { nameOfPoint, printAt, type TaseAt } from '../points.ts';
 import { flagWords, isTimeValid, qualityOf } from '../quality.ts';
 import type { ClientSettings } from '../settings.ts';
 import { ackData, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
+import { TAG } from '../tags.ts';
 import { decode } from '../types.ts';
 import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
 import { operate, SELECT } from './operating.ts';
+import { readTags, setTag } from './tagging.ts';
 import { conditionWords, subscribe, unsubscribe, type Subscribed } from './subscribing.ts';
 import { survey } from './survey.ts';
 
@@ -474,6 +477,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     const dialogue = operate({
       control,
       needsSelect: names?.has(`${control.at.name}${SELECT}`) ?? false,
+      hasTag: names?.has(`${control.at.name}${TAG}`) ?? false,
       report: (step) => this.effects.push({ type: 'control', id, ...step }),
       clock: () => this.now,
     });
@@ -490,16 +494,26 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   }
 
   private order(id: string, order: Order | FileOrder, standing: Known | null, now: Instant): void {
-    const end = (problem: string | null, answer = {}): void =>
+    const end = (problem: string | null, answer: OrderAnswer = {}): void =>
       void this.effects.push({ type: 'ordered', id, problem, answer });
     if (standing === null) return end('the peer is not associated');
-    if (order.what !== 'agreement') return end('there are no files in TASE.2');
-    hold(
-      standing.client,
-      agreementOf(this.settings.domain),
-      (outcome) => (outcome.ok ? end(null, { words: agreementWords(outcome.value) }) : end(outcome.problem)),
-      now,
-    );
+    const carryOut = <Value>(dialogue: Dialogue<Value>, answer: (value: Value) => OrderAnswer): void =>
+      hold(
+        standing.client,
+        dialogue,
+        (outcome) => (outcome.ok ? end(null, answer(outcome.value)) : end(outcome.problem)),
+        now,
+      );
+    switch (order.what) {
+      case 'agreement':
+        return carryOut(agreementOf(this.settings.domain), (agreement) => ({ words: agreementWords(agreement) }));
+      case 'tags':
+        return carryOut(readTags(this.points), (table) => ({ tables: [table] }));
+      case 'tag':
+        return carryOut(setTag(this.points, order), (words) => ({ words }));
+      default:
+        return end('there are no files in TASE.2');
+    }
   }
 
   // ---- for those who look

@@ -5,6 +5,8 @@ import { ask, type Dialogue } from '../../mms/dialogue.ts';
 import { accessErrorWords, type Data } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import { nameOfPoint, type TaseAt } from '../points.ts';
+import { tagWords } from '../tags.ts';
+import { readTag } from './tagging.ts';
 
 /*
  * One control of a device at a peer (IEC 60870-6-503, clause 7.4: block 5; from memory). Nothing of it is sent twice.
@@ -21,11 +23,13 @@ export const SELECT = '_SBO';
 export interface Operating {
   control: ControlOrder<TaseAt>;
   needsSelect: boolean;
+  /** It may be tagged: where it is refused, that says why. */
+  hasTag: boolean;
   report: (step: ControlStep) => void;
   clock: () => Instant;
 }
 
-export function* operate({ control, needsSelect, report, clock }: Operating): Dialogue<void> {
+export function* operate({ control, needsSelect, hasTag, report, clock }: Operating): Dialogue<void> {
   const name = nameOfPoint(control.at);
   // A set point is a whole number or one with a point.
   const type = control.kind === 'setpoint' ? yield* ask('attributes', { name }) : null;
@@ -39,7 +43,10 @@ export function* operate({ control, needsSelect, report, clock }: Operating): Di
     if (!answer.ok) return report({ step: 'refused', status: 0, words: answer.words });
     const [found] = answer.response.results;
     if (found?.type === 'failure')
-      return report({ step: 'refused', status: found.code, words: `select: ${accessErrorWords(found.code)}` });
+      return report({
+        ...{ step: 'refused', status: found.code },
+        words: `select: ${accessErrorWords(found.code)}${yield* why(control.at, hasTag)}`,
+      });
     report({ step: 'selected' });
     if (control.mode === 'selectOnly') return;
     if (clock() >= control.expiresAt) return report({ step: 'expired', words: 'it expired after the select' });
@@ -51,8 +58,18 @@ export function* operate({ control, needsSelect, report, clock }: Operating): Di
   else {
     const [error = null] = answer.response.results;
     if (error === null) report({ step: 'operated' });
-    else report({ step: 'refused', status: error, words: `${nameWords(name)}: ${accessErrorWords(error)}` });
+    else
+      report({
+        ...{ step: 'refused', status: error },
+        words: `${nameWords(name)}: ${accessErrorWords(error)}${yield* why(control.at, hasTag)}`,
+      });
   }
+}
+
+/** A tag that may be the reason of a refusal, in words; empty: there is none. */
+function* why(at: TaseAt, hasTag: boolean): Dialogue<string> {
+  const found = hasTag ? yield* readTag(at) : null;
+  return found === null || found.tag.inhibits === 'nothing' ? '' : `; ${tagWords(found.tag)}`;
 }
 
 export const selectName = (name: ObjectName): ObjectName => ({ ...name, item: `${name.item}${SELECT}` });

@@ -64,7 +64,7 @@ export function* subscribe(
     ...{ dataSet, start: 0, interval: 0, limit: critical ? REPEAT_S : 0, buffer: Math.ceil(bufferMs / 1000) },
     integrity: Math.ceil(integrityMs / 1000),
     conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
-    ...{ blocked: false, critical, byException: true, all: true, enabled: true },
+    ...{ blocked: false, critical, byException: true, all: true, enabled: true, eventCode: 0 },
   });
   return { dataSet, transferSet, points, members: [...head.map(() => null), ...points] };
 }

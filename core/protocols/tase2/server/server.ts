@@ -1,5 +1,6 @@
 import type { PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
+import type { DetailTable } from '../../client.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import { MmsServer, type MmsObjects, type MmsServerEffect } from '../../mms/server.ts';
 import { agreedOn, calledSettings } from '../../mms/settings.ts';
@@ -11,6 +12,7 @@ import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import type { ConversationTerms, GuestCommand } from '../../conversation.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { CounterSet } from '../counters.ts';
+import { Controls } from './controls.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
 import { flagsOf, flagWords } from '../quality.ts';
 import type { ServerSettings } from '../settings.ts';
@@ -25,7 +27,9 @@ import {
   SET_TYPE,
   SPECIAL,
   VERSION_TYPE,
+  type Condition,
 } from '../transfer.ts';
+import { TAG, TAG_TYPE, tagData, tagWords } from '../tags.ts';
 import { encode, isControl, typeOf } from '../types.ts';
 import { TransferSet, type TransferReport } from './transferset.ts';
 
@@ -36,8 +40,7 @@ import { TransferSet, type TransferReport } from './transferset.ts';
  * Rules:
  *  1. A value is told when it has moved by its deadband, when its quality changes, and when its device reported it.
  *  2. A report has no confirmation of its own: it counts as handed over when it is sent.
- *  3. What has to be selected is selected by reading NAME_SBO, by one association at a time; its device is asked with the
- *     value, when it is operated.
+ *  3. What has to be selected is selected by reading NAME_SBO; its device is asked with the value, when it is operated.
  */
 
 interface Held {
@@ -54,12 +57,16 @@ interface Held {
 }
 interface Peer {
   server: MmsServer;
+  from: string;
+  operates: boolean;
   lists: Map<string, readonly Variable[]>;
 }
 
 /** The one peer of a way that is there by itself. */
 const ONLY = 0;
 const VERSION = [2000, 8] as const;
+/** Of the table of transfer sets: the column of the state. */
+const STATE_AT = 6;
 const MOST_LISTS = 100;
 const MOST_MEMBERS = 2000;
 const WRONG_PASSWORD = 13;
@@ -78,9 +85,8 @@ export class TaseServer implements Server<TaseTargetAt> {
   /** Data sets that peers have made in our domain. */
   private readonly lists = new Map<string, readonly Variable[]>();
   private readonly peers = new Map<number, Peer>();
-  private readonly selected = new Map<string, { peer: number; until: Instant }>();
+  private readonly controls: Controls;
   private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
-  private checkBack = 0;
   private token = 0;
   private events = 0;
   private now: Instant;
@@ -91,6 +97,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     private readonly settings: ServerSettings,
     points: readonly ServerPoint<TaseTargetAt>[],
     now: Instant,
+    remembered: readonly Uint8Array[] = [],
   ) {
     this.counters = new CounterSet(now);
     this.now = now;
@@ -104,7 +111,34 @@ export class TaseServer implements Server<TaseTargetAt> {
         },
       );
     });
+    this.controls = new Controls(
+      settings.selectMs,
+      {
+        order: (order, phase, peer, done) => this.sendOrder(order, phase, peer, done),
+        note: (words) => this.effects.push({ type: 'noted', words }),
+        keep: (octets) => this.effects.push({ type: 'keep', octets }),
+      },
+      remembered,
+    );
     this.index(points);
+  }
+
+  get keep(): Uint8Array {
+    return this.controls.kept;
+  }
+
+  private sendOrder(
+    order: CentreOrder,
+    phase: 'operate' | 'direct',
+    peer: number,
+    done: (outcome: ControlOutcome | undefined) => void,
+  ): void {
+    const token = ++this.token;
+    this.waiting.set(token, (outcome) => {
+      done(outcome);
+      this.collect(peer);
+    });
+    this.effects.push({ type: 'control', token, phase, items: [order], peer });
   }
 
   private index(points: readonly ServerPoint<TaseTargetAt>[]): void {
@@ -135,7 +169,7 @@ export class TaseServer implements Server<TaseTargetAt> {
   }
 
   start(now: Instant): void {
-    this.came(ONLY, now);
+    this.came({ peer: ONLY }, now);
   }
   stop(now: Instant): void {
     this.went(ONLY, now);
@@ -166,7 +200,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         break;
       }
       case 'came':
-        this.came(command.peer, now, command.within);
+        this.came(command, now);
         break;
       case 'went':
         this.went(command.peer, now);
@@ -181,6 +215,9 @@ export class TaseServer implements Server<TaseTargetAt> {
         break;
       case 'guest':
         this.onGuest(command);
+        break;
+      case 'order':
+        this.order(command.order, now);
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -198,11 +235,19 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   // ---- associations
 
-  private came(peer: number, now: Instant, within?: ConversationTerms): void {
+  private came(
+    {
+      peer,
+      from = '',
+      within,
+      operates = true,
+    }: { peer: number; from?: string; within?: ConversationTerms; operates?: boolean },
+    now: Instant,
+  ): void {
     this.now = now;
     const association = within === undefined ? [] : [new Within(within)];
     const server = new MmsServer(calledSettings(this.settings), this.objectsFor(peer), ...association);
-    this.peers.set(peer, { server, lists: new Map() });
+    this.peers.set(peer, { server, from, operates, lists: new Map() });
     server.start(now);
     this.collect(peer);
   }
@@ -216,7 +261,7 @@ export class TaseServer implements Server<TaseTargetAt> {
       this.invite();
     }
     for (const set of this.sets) set.left(peer);
-    for (const [name, one] of this.selected) if (one.peer === peer) this.selected.delete(name);
+    this.controls.left(peer);
   }
 
   private octets(peer: number, octets: Uint8Array, now: Instant): void {
@@ -273,6 +318,78 @@ export class TaseServer implements Server<TaseTargetAt> {
           effect satisfies never;
       }
     }
+  }
+
+  // ---- what people here want
+
+  private order(order: string, now: Instant): void {
+    const done = (words: string): void => void this.effects.push({ type: 'ordered', order, words });
+    const reporting = (condition: Condition): void => {
+      const some = this.sets.filter((set) => set.request(condition, now)).length;
+      done(some === 0 ? `no transfer set asked for that` : `${some} transfer ${some === 1 ? 'set' : 'sets'} told it`);
+    };
+    switch (order) {
+      case 'operatorRequest':
+        return reporting('operator request');
+      case 'externalEvent':
+        return reporting('other external event');
+      case 'localReset': {
+        const count = this.controls.takeBack(now);
+        return done(count === 0 ? 'nothing was selected' : `${count} taken back`);
+      }
+      case 'takeTagsOff': {
+        const count = this.controls.takeTagsOff();
+        return done(count === 0 ? 'there were none' : `${count} taken off`);
+      }
+      default:
+        return done('that is not known');
+    }
+  }
+
+  get details(): readonly DetailTable[] {
+    return [
+      {
+        ...{ key: 'transferSets', title: 'Transfer sets' },
+        columns: [
+          'Transfer set',
+          'Peer',
+          'Data set',
+          'Conditions',
+          'Buffer',
+          'Integrity',
+          'State',
+          'Reports',
+          'Waiting',
+        ],
+        rows: this.sets.map((set) => {
+          const { wanted, peer, state, reports, lastAt, repeats } = set.standing;
+          const seconds = (value: number): string => (value === 0 ? '' : `${value} s`);
+          const cells =
+            peer === null
+              ? [set.name.item, '', '', '', '', '', state, '', '']
+              : [
+                  ...[set.name.item, this.peers.get(peer)?.from ?? '', nameWords(wanted.dataSet)],
+                  `${wanted.conditions.join(', ')}${wanted.critical ? '; critical' : ''}`,
+                  ...[seconds(wanted.buffer), seconds(wanted.integrity), state],
+                  `${reports}${repeats > 0 ? `, ${repeats} of them again` : ''}`,
+                  String(set.pending),
+                ];
+          return { key: set.name.item, cells, time: lastAt, odd: repeats > 0 ? [STATE_AT] : [] };
+        }),
+      },
+      ...(this.controls.tagged.size === 0
+        ? []
+        : [
+            {
+              ...{ key: 'tags', title: 'Tags' },
+              columns: ['Object', 'Tag'],
+              rows: [...this.controls.tagged].map(([address, tag]) => ({
+                key: address,
+                cells: [address, tagWords(tag)],
+              })),
+            },
+          ]),
+    ];
   }
 
   // ---- a guest
@@ -373,7 +490,7 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   private sendReport(
     set: TransferSet,
-    { peer, dataSet, conditions, changed, byException, seconds }: TransferReport,
+    { peer, dataSet, conditions, changed, byException, seconds, eventCode }: TransferReport,
   ): void {
     const one = this.peers.get(peer);
     const members = this.list(dataSet, peer);
@@ -382,7 +499,7 @@ export class TaseServer implements Server<TaseTargetAt> {
       if (name.item === SPECIAL.setName) return nameData(set.name);
       if (name.item === SPECIAL.conditions) return conditionBits(...conditions);
       if (name.item === SPECIAL.time) return whole(seconds);
-      if (name.item === SPECIAL.event) return whole(0);
+      if (name.item === SPECIAL.event) return whole(eventCode);
       return changed?.get(nameWords(name)) ?? this.valueOf(name);
     };
     const isSpecial = ({ name }: Variable): boolean => !this.byName.has(nameWords(name));
@@ -429,6 +546,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     const points = own.flatMap(({ name, point }) => [
       name.item,
       ...(isControl(point.at.type) && point.at.select ? [`${name.item}${SELECT}`] : []),
+      ...(isControl(point.at.type) && point.at.tag ? [`${name.item}${TAG}`] : []),
     ]);
     const special =
       domain === null
@@ -459,7 +577,8 @@ export class TaseServer implements Server<TaseTargetAt> {
       return name.item === SPECIAL.features ? { type: 'bits', size: 12 } : null;
     }
     if (!this.isOurs(name)) return null;
-    if (this.selectable(name) !== null) return { type: 'integer', bits: 16 };
+    if (this.beside(name, SELECT) !== null) return { type: 'integer', bits: 16 };
+    if (this.beside(name, TAG) !== null) return TAG_TYPE;
     switch (name.item) {
       case SPECIAL.table:
         return { type: 'text', size: -32 };
@@ -484,11 +603,12 @@ export class TaseServer implements Server<TaseTargetAt> {
     }
   }
 
-  /** What is selected by that name; null: nothing is. */
-  private selectable(name: ObjectName): Held | null {
-    if (!name.item.endsWith(SELECT)) return null;
-    const held = this.byName.get(nameWords({ ...name, item: name.item.slice(0, -SELECT.length) }));
-    return held !== undefined && isControl(held.point.at.type) && held.point.at.select ? held : null;
+  /** The control that such a name is beside: to select it, or of its tag; null: none. */
+  private beside(name: ObjectName, what: typeof SELECT | typeof TAG): Held | null {
+    if (!name.item.endsWith(what)) return null;
+    const held = this.byName.get(nameWords({ ...name, item: name.item.slice(0, -what.length) }));
+    if (held === undefined || !isControl(held.point.at.type)) return null;
+    return (what === SELECT ? held.point.at.select : held.point.at.tag) ? held : null;
   }
 
   private valueOf(name: ObjectName): AccessResult {
@@ -500,8 +620,10 @@ export class TaseServer implements Server<TaseTargetAt> {
   }
 
   private read(name: ObjectName, peer: number): AccessResult {
-    const selectable = this.selectable(name);
-    if (selectable !== null) return this.select(selectable, peer);
+    const selectable = this.beside(name, SELECT);
+    if (selectable !== null) return this.controls.select(selectable, peer, this.now);
+    const tagged = this.beside(name, TAG);
+    if (tagged !== null) return tagData(this.controls.tagOf(tagged.address));
     const held = this.byName.get(nameWords(name));
     if (held !== undefined) {
       this.effects.push({ type: 'read', addresses: [held.address] });
@@ -544,7 +666,15 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   private write(name: ObjectName, value: Data, peer: number, done: (error: number | null) => void): void {
     const held = this.byName.get(nameWords(name));
-    if (held !== undefined) return this.operate(held, value, peer, done);
+    if (held !== undefined) {
+      if (isControl(held.point.at.type)) this.counters.add('controls');
+      return this.controls.operate(held, value, peer, this.now, done);
+    }
+    const tagged = this.beside(name, TAG);
+    if (tagged !== null) {
+      const { from = '', operates = false } = this.peers.get(peer) ?? {};
+      return done(operates ? this.controls.tag(tagged, value, from || 'a peer') : AccessError.denied);
+    }
     const found = this.isOurs(name) ? this.setAt(name.item) : null;
     if (found !== null) return done(found.set.write(found.attribute, value, peer, this.now));
     done(this.typeOf(name) === null ? AccessError.nonExistent : AccessError.denied);
@@ -574,66 +704,5 @@ export class TaseServer implements Server<TaseTargetAt> {
   private delete(name: ObjectName, peer: number): boolean {
     if (name.scope === 'association') return this.peers.get(peer)?.lists.delete(name.item) ?? false;
     return this.isOurs(name) && this.lists.delete(name.item);
-  }
-
-  // ---- controls
-
-  private select(held: Held, peer: number): AccessResult {
-    const other = this.selected.get(held.address);
-    if (other !== undefined && other.peer !== peer && this.now < other.until)
-      return { type: 'failure', code: AccessError.temporarilyUnavailable };
-    this.selected.set(held.address, { peer, until: this.now + this.settings.selectMs });
-    this.checkBack = (this.checkBack + 1) & 0x7fff;
-    return whole(this.checkBack);
-  }
-
-  private operate(held: Held, value: Data, peer: number, done: (error: number | null) => void): void {
-    const { at, kind } = held.point;
-    if (!isControl(at.type)) return done(AccessError.denied);
-    this.counters.add('controls');
-    if (at.select) {
-      const selected = this.selected.get(held.address);
-      if (selected?.peer !== peer) return done(AccessError.denied);
-      // Once, whatever comes of it.
-      this.selected.delete(held.address);
-      if (this.now >= selected.until) return done(AccessError.denied);
-    }
-    const number =
-      value.type === 'float' || value.type === 'integer' || value.type === 'unsigned' ? Number(value.value) : NaN;
-    const fits = at.type === 'SetpointReal' ? value.type === 'float' : value.type !== 'float';
-    if (!fits || Number.isNaN(number)) return done(AccessError.typeInconsistent);
-    if (!Number.isFinite(number) || (kind === 'output' && number !== 0 && number !== 1))
-      return done(AccessError.valueInvalid);
-    const plain = { address: held.address, operation: null, onMs: 0, offMs: 0, count: 1 };
-    const order: CentreOrder =
-      kind === 'output'
-        ? { ...plain, kind, on: number === 1, counts: null, asked: number === 1 ? 'on' : 'off' }
-        : { ...plain, kind: 'setpoint', counts: number, asked: String(number) };
-    const token = ++this.token;
-    this.waiting.set(token, (outcome) => {
-      done(errorOf(outcome));
-      this.collect(peer);
-    });
-    this.effects.push({ type: 'control', token, phase: at.select ? 'operate' : 'direct', items: [order], peer });
-  }
-}
-
-/** The access error that says what came of a control (docs/quality.md). */
-export function errorOf(outcome: ControlOutcome | undefined): number | null {
-  switch (outcome?.result) {
-    case 'done':
-      return null;
-    case 'notSupported':
-      return AccessError.nonExistent;
-    case 'outOfRange':
-      return AccessError.valueInvalid;
-    case 'failed':
-      return AccessError.hardwareFault;
-    case 'refused':
-      if (outcome.refusal === 'outOfRange') return AccessError.valueInvalid;
-      if (outcome.refusal === 'busy') return AccessError.temporarilyUnavailable;
-      return outcome.refusal === 'lost' ? AccessError.hardwareFault : AccessError.denied;
-    default:
-      return AccessError.denied;
   }
 }

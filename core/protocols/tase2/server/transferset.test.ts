@@ -7,7 +7,7 @@ import { TransferSet, type TransferReport } from './transferset.ts';
 const dataSet: ObjectName = { scope: 'domain', domain: 'VBU', item: 'DS1' };
 const wish: Wanted = {
   ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: ['object change'] },
-  ...{ blocked: false, critical: false, byException: true, all: true, enabled: true },
+  ...{ blocked: false, critical: false, byException: true, all: true, enabled: true, eventCode: 0 },
 };
 const value = (number: number): Data => ({ type: 'integer', value: number });
 
@@ -91,6 +91,28 @@ describe('a transfer set', () => {
     set.changed('VBU/A', value(1), now);
     pass(100);
     expect(reports).toHaveLength(4);
+  });
+
+  test('says everything at an operator’s request and at an external event, where it asked for that', () => {
+    ask({ conditions: ['operator request', 'other external event'], eventCode: 17 });
+    expect([set.request('operator request', now), set.request('other external event', now)]).toEqual([true, true]);
+    expect(set.request('interval time-out', now)).toBe(false);
+    expect(told()).toEqual([
+      [0, 'operator request', 'all'],
+      [0, 'other external event', 'all'],
+    ]);
+    expect(reports.map(({ eventCode }) => eventCode)).toEqual([17, 17]);
+    set.left(1);
+    expect(set.request('operator request', now)).toBe(false);
+  });
+
+  test('says how it stands, and how often a critical report went out again', () => {
+    expect(set.standing).toMatchObject({ state: 'free', peer: null });
+    ask({ critical: true, limit: 5, conditions: ['integrity time-out'], integrity: 60 });
+    pass(11_000);
+    expect(set.standing).toMatchObject({ state: 'waits for its acknowledgement', peer: 1, reports: 3, repeats: 2 });
+    set.acknowledged(1, 1000, now);
+    expect(set.standing).toMatchObject({ state: 'enabled', lastAt: 1_010_000 });
   });
 
   test('begins at its start time, and tells of nothing before', () => {

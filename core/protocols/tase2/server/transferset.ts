@@ -13,6 +13,7 @@ import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Conditio
  * enabled   an object of its data set changes                           after its buffer time a report of what changed;
  *                                                                       all of it, without report by exception
  * enabled   its interval, or its integrity period, is over              a report of everything
+ * enabled   somebody here wants that, and it asked for it       a report of everything
  * enabled   Status is written false, its client goes         free
  *
  * Rules:
@@ -42,11 +43,24 @@ export interface TransferReport {
   byException: boolean;
   /** When it was made, seconds since 1970. */
   seconds: number;
+  /** What it asked to be told for. */
+  eventCode: number;
+}
+
+export interface Standing {
+  wanted: Wanted;
+  /** Whose it is; null: nobody's. */
+  peer: number | null;
+  state: 'free' | 'enabled' | 'waits for its acknowledgement';
+  reports: number;
+  lastAt: Instant | null;
+  /** How often a critical report went out once more. */
+  repeats: number;
 }
 
 const OFF: Wanted = {
   ...{ dataSet: { scope: 'vmd', item: '' }, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: [] },
-  ...{ blocked: false, critical: false, byException: false, all: false, enabled: false },
+  ...{ blocked: false, critical: false, byException: false, all: false, enabled: false, eventCode: 0 },
 };
 
 export class TransferSet {
@@ -63,6 +77,9 @@ export class TransferSet {
   private repeatAt: Instant = Infinity;
   /** Reports of everything that wait for that. */
   private due: Condition[] = [];
+  private reports = 0;
+  private repeats = 0;
+  private lastAt: Instant | null = null;
 
   constructor(
     readonly name: ObjectName & { scope: 'domain' },
@@ -138,6 +155,7 @@ export class TransferSet {
     if (wanted.conditions.length === 0) return AccessError.valueInvalid;
     this.wanted = wanted;
     this.peer = peer;
+    [this.reports, this.repeats, this.lastAt] = [0, 0, null];
     this.members = new Set(members);
     const from = Math.max(now, wanted.start * 1000);
     const has = (condition: Condition): boolean => wanted.conditions.includes(condition);
@@ -145,6 +163,20 @@ export class TransferSet {
     // The first report says how everything stands.
     this.integrityAt = has('integrity time-out') ? from : Infinity;
     return null;
+  }
+
+  /** Everything is to be reported, for a reason that it asked for. Returns whether it did. */
+  request(condition: Condition, now: Instant): boolean {
+    if (!this.wanted.enabled || !this.wanted.conditions.includes(condition)) return false;
+    this.whole(condition, now);
+    return true;
+  }
+
+  /** How it stands, for those who look. */
+  get standing(): Standing {
+    const { wanted, peer, reports, lastAt, repeats } = this;
+    const state = !wanted.enabled ? 'free' : this.unanswered === null ? 'enabled' : 'waits for its acknowledgement';
+    return { wanted, peer: wanted.enabled ? peer : null, state, reports, lastAt, repeats };
   }
 
   /** An object has changed; `name`: as data sets name it. */
@@ -160,7 +192,10 @@ export class TransferSet {
   }
 
   wake(now: Instant): void {
-    if (this.unanswered !== null && now >= this.repeatAt) this.tell(this.unanswered, now);
+    if (this.unanswered !== null && now >= this.repeatAt) {
+      this.repeats++;
+      this.tell(this.unanswered, now);
+    }
     if (now >= this.flushAt) this.flush(now);
     if (now >= this.intervalAt) {
       this.intervalAt = now + this.wanted.interval * 1000;
@@ -203,13 +238,16 @@ export class TransferSet {
 
   private send(conditions: readonly Condition[], changed: TransferReport['changed'], now: Instant): void {
     if (this.peer === null) return;
-    const { dataSet, byException, critical } = this.wanted;
-    const report = { peer: this.peer, dataSet, conditions, changed, byException, seconds: Math.floor(now / 1000) };
+    const { dataSet, byException, critical, eventCode } = this.wanted;
+    const seconds = Math.floor(now / 1000);
+    const report = { peer: this.peer, dataSet, conditions, changed, byException, seconds, eventCode };
     if (critical) this.unanswered = report;
     this.tell(report, now);
   }
 
   private tell(report: TransferReport, now: Instant): void {
+    this.reports++;
+    this.lastAt = now;
     if (this.unanswered !== null) this.repeatAt = now + (this.wanted.limit || USUAL_LIMIT) * 1000;
     this.context.send(this, report);
   }
@@ -236,6 +274,8 @@ function wantedOf(items: readonly Data[]): Wanted | number {
   const numbers = [start, interval, limit, buffer, integrity].map((one) =>
     one.type === 'integer' || one.type === 'unsigned' ? Number(one.value) : NaN,
   );
+  const code = rest.at(5);
+  const eventCode = code?.type === 'integer' || code?.type === 'unsigned' ? Number(code.value) : 0;
   const flags = rest.slice(0, 5).map((one) => (one.type === 'boolean' ? one.value : null));
   if (numbers.some(Number.isNaN) || flags.includes(null) || conditions.type !== 'bits')
     return AccessError.typeInconsistent;
@@ -245,6 +285,6 @@ function wantedOf(items: readonly Data[]): Wanted | number {
   return {
     ...{ dataSet: dataSet ?? OFF.dataSet, conditions: conditionsOf(conditions) },
     ...{ start: numbers[0], interval: numbers[1], limit: numbers[2], buffer: numbers[3], integrity: numbers[4] },
-    ...{ blocked, critical, byException, all, enabled },
+    ...{ blocked, critical, byException, all, enabled, eventCode },
   };
 }

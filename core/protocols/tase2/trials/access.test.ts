@@ -68,7 +68,7 @@ beforeEach(() => {
 const value = { type: 'float' as const, value: 1, width: 32 as const };
 const wanted = (dataSet: ObjectName): Wanted => ({
   ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: ['object change'] },
-  ...{ blocked: false, critical: false, byException: true, all: true, enabled: true },
+  ...{ blocked: false, critical: false, byException: true, all: true, enabled: true, eventCode: 0 },
 });
 
 /** All that may be asked about a name, with what is said to it. */

@@ -44,7 +44,7 @@ export class Both extends Ends<TaseAt, TaseTargetAt, Order, TaseClient, TaseServ
     super(list, own, {
       client: (now, options) =>
         new TaseClient(clientSettings.parse({ domain: 'HALVIX', ...settings.client }), now, options),
-      server: (offers, now) => new TaseServer(serverSettings.parse(settings.server ?? {}), offers, now),
+      server: (offers, now, kept) => new TaseServer(serverSettings.parse(settings.server ?? {}), offers, now, kept),
     });
   }
 

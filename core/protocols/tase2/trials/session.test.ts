@@ -203,6 +203,116 @@ describe('controls', () => {
   });
 });
 
+describe('tags', () => {
+  const TAGGED = [
+    offered('output', 'CB', 'Command', { select: true, tag: true }),
+    offered('output', 'LAMP', 'Command'),
+  ];
+  const POINTS = [listed(1, 'output', 'HALVIX/CB'), listed(2, 'output', 'HALVIX/LAMP')];
+  let own: Both;
+  const tag = (inhibits: 'nothing' | 'open and close' | 'close', reason = 'crew on the line') =>
+    own.ask({ what: 'tag', point: 'HALVIX/CB', inhibits, reason });
+  const operate = (operation: 'trip' | 'close'): string => {
+    own.control('HALVIX/CB', 'output', { operation });
+    own.run(100);
+    return own.steps().at(-1) ?? '';
+  };
+  const noted = (): string[] => own.told.flatMap((one) => (one.type === 'noted' ? [one.words] : []));
+  beforeEach(() => {
+    own = new Both([...POINTS], TAGGED).start().run(500);
+  });
+
+  test('are told for what has one, with what can be done about it', () => {
+    const { answer, problem } = own.ask({ what: 'tags' });
+    expect(problem).toBeNull();
+    expect(answer.tables?.[0].rows.map(({ cells }) => cells)).toEqual([['HALVIX/CB', 'no tag']]);
+    expect(answer.tables?.[0].rows[0].asks?.map(({ words }) => words)).toEqual([
+      'inhibit open and close…',
+      'inhibit close…',
+    ]);
+  });
+
+  test('inhibit closing, or both ways, and say so to whoever is refused', () => {
+    expect(tag('close')).toMatchObject({
+      problem: null,
+      answer: { words: 'tagged, inhibits close: crew on the line' },
+    });
+    expect(operate('trip')).toBe('operated');
+    expect(operate('close')).toBe('refused: HALVIX/CB: access denied; tagged, inhibits close: crew on the line');
+    tag('open and close', 'test');
+    expect(operate('trip')).toBe('refused: select: access denied; tagged, inhibits open and close: test');
+    tag('nothing');
+    expect(operate('close')).toBe('operated');
+    expect(noted()).toContain('a control of CB was refused: tagged, inhibits close: crew on the line');
+    expect(noted()).toContain('CB: no tag, said by 127.0.0.9');
+  });
+
+  test('are there after a restart, and take a selection away', () => {
+    own.control('HALVIX/CB', 'output', { operation: 'close', mode: 'selectOnly' });
+    tag('open and close');
+    own.restartServer().start().run(500);
+    expect(operate('close')).toContain('tagged, inhibits open and close');
+    own.serve({ type: 'order', order: 'takeTagsOff' });
+    expect(own.told.filter((one) => one.type === 'ordered').at(-1)).toMatchObject({ words: '1 taken off' });
+    own.restartServer(true).start().run(500);
+    expect(operate('close')).toBe('operated');
+  });
+
+  test('are set by nobody who may not operate, and on nothing that has none', () => {
+    const closed = new Both([...POINTS], [{ ...TAGGED[0], mayOperate: false }]).start().run(500);
+    const order = { what: 'tag', point: 'HALVIX/CB', inhibits: 'close', reason: '' } as const;
+    expect(closed.ask(order).problem).toBe('HALVIX/CB_TAG: access denied');
+    expect(own.ask({ ...order, point: 'HALVIX/LAMP' }).problem).toBe('point: HALVIX/LAMP has no tag there');
+    expect(own.ask({ ...order, point: 'HALVIX/NONE' }).problem).toBe('point: there is no HALVIX/NONE in the list');
+    expect(noted()).toEqual([]);
+  });
+
+  test('a local reset takes selections back', () => {
+    own.control('HALVIX/CB', 'output', { operation: 'close', mode: 'selectOnly' });
+    const reset = (): string => {
+      own.serve({ type: 'order', order: 'localReset' });
+      const last = own.told.filter((one) => one.type === 'ordered').at(-1);
+      return last?.type === 'ordered' ? last.words : '';
+    };
+    expect([reset(), reset()]).toEqual(['1 taken back', 'nothing was selected']);
+  });
+});
+
+describe('what a session knows beside its points', () => {
+  test('the reports that came lately, with their values, the newest first', () => {
+    pair.update('TIE_MW', 1);
+    pair.update('LINE', 1);
+    pair.update('TIE_MW', 2);
+    pair.run(100);
+    const [row] = pair.detail('transferSets').rows;
+    expect(row.past?.slice(0, 2).map(({ words, values }) => [words, values.length])).toEqual([
+      ['object change', 1],
+      ['object change', 1],
+    ]);
+    expect(row.past?.[0].values[0]).toEqual(['HALVIX/TIE_MW', expect.stringMatching(/^2, valid/)]);
+    expect(row.past?.at(-1)).toMatchObject({ words: 'integrity time-out' });
+    expect(row.past?.at(-1)?.values).toHaveLength(5);
+  });
+
+  test('that a transfer set is overdue, at its client; and what the server has for each', () => {
+    const own = new Both([LIST[0]], OFFERS, { client: { integrityMs: 10_000 } }).start().run(15_000);
+    expect(own.detail('transferSets').rows[0].cells[3]).toBe('enabled');
+    const [set] = own.server.details[0].rows;
+    expect(set.cells.slice(0, 5)).toEqual([
+      'DSTransferSet01',
+      '127.0.0.9',
+      'HALVIX/Hx_DataSet1',
+      'integrity time-out, object change',
+      '',
+    ]);
+    expect(own.server.details[0].rows[1].cells[6]).toBe('free');
+    // It answers, and reports no more.
+    for (const one of own.server['sets']) one.left(own.peer);
+    own.run(40_000);
+    expect(own.detail('transferSets').rows[0]).toMatchObject({ cells: { 3: 'overdue' }, odd: [3] });
+  });
+});
+
 describe('what the agreement does not name', () => {
   test('does not exist, whatever service asks for it', () => {
     const own = new Both([listed(1, 'analog', 'HALVIX/SECRET')], OFFERS).start().run(500);

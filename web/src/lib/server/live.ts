@@ -311,7 +311,7 @@ export function askedFromQuery(query: URLSearchParams): Asked {
     commands: some('command', isUuid),
     probes: some('probe', isUuid),
     lanes: some('lane', (text) => codeSchema.safeParse(text).success),
-    details: some('detail', (text) => codeSchema.safeParse(text).success),
+    details: some('detail', (text) => codeSchema.safeParse(text.replace(/^to /, '')).success),
   };
 }
 

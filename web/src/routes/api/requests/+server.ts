@@ -23,6 +23,12 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     if (!mayOrder(person.role, device.protocol, body.order))
       error(403, 'What changes how a device works is for engineers');
   }
-  await ask(body.type === 'order' ? { ...body, by: person.name } : body);
+  if (body.type === 'outboundOrder') {
+    const outbound = (await model()).configuration.outbounds.find(({ code }) => code === body.outbound);
+    if (outbound === undefined) error(404, `outbound: there is no outbound ${body.outbound}`);
+    if (definitionOf(outbound.protocol).outbound?.orders?.[body.order] === undefined)
+      error(400, `order: ${outbound.code} cannot be asked that`);
+  }
+  await ask('by' in body ? { ...body, by: person.name } : body);
   return json({ asked: true }, { status: 202 });
 };

@@ -1,9 +1,11 @@
 <script lang="ts">
   import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { outboundDetails } from '@halvix/core/path';
   import { onMount } from 'svelte';
   import { ask } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import CounterLine from '$lib/components/CounterLine.svelte';
+  import DetailTables from '$lib/components/DetailTables.svelte';
   import { age, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
   import { engineHop, outboundHop } from '$lib/path.ts';
@@ -16,7 +18,17 @@
   let problem = $state<string | null>(null);
   const ago = (time: number | null | undefined): string => (time ? `${age(clock.now - time)} ago` : 'never');
 
-  onMount(() => live.watch({ points: [], trail: null, journal: false }));
+  const orders = $derived(Object.entries(definition.outbound?.orders ?? {}));
+  let ordered = $state<string | null>(null);
+  async function order(wanted: string): Promise<void> {
+    problem = await ask({ type: 'outboundOrder', outbound: data.outboundCode, order: wanted, by: '' });
+    ordered = problem === null ? 'Asked. What came of it is written in the last events of the board.' : null;
+  }
+
+  onMount(() => {
+    live.watch({ points: [], trail: null, journal: false, detail: outboundDetails(data.outboundCode) });
+    return () => live.watch({ detail: null });
+  });
 </script>
 
 <svelte:head><title>{outbound?.centre} · Halvix</title></svelte:head>
@@ -81,6 +93,15 @@
           ? undefined
           : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
       />
+    {/if}
+    {#if definition.outbound?.details}<DetailTables tables={live.detail?.tables ?? []} />{/if}
+    {#if orders.length > 0 && data.person.role !== 'viewer'}
+      <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
+        <span class="text-soft">Have our end</span>
+        {#each orders as [key, words] (key)}<button class="button" onclick={() => void order(key)}>{words}</button
+          >{/each}
+        {#if ordered}<span role="status">{ordered}</span>{/if}
+      </p>
     {/if}
     <p><a class="word" href="/build/outbound/{outbound.code}">Mapping to {outbound.centre}</a></p>
   </div>
