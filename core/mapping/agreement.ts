@@ -71,13 +71,40 @@ export function agreementWith(
   };
 }
 
+/** By which whoever gets it asks for it. */
+const seenAddress = (
+  target: OutboundConfig['mappings'][number]['target'],
+  settings: OutboundConfig['settings'],
+): string => targetsOf(target.at.protocol).seen?.(target, settings) ?? addressOf(target);
+
+const COLUMNS = {
+  address: 'address',
+  kind: 'kind',
+  name: 'name',
+  unit: 'unit',
+  states: 'states',
+  direction: 'direction',
+};
+/** Which column of a list is what; states stand under their values in what is given. */
+export function headingsOf(row: readonly string[]): Partial<Record<keyof typeof COLUMNS, number>> {
+  const words = row.map((cell) => cell.trim().toLowerCase());
+  const at = (heading: string): number | undefined => {
+    const column = words.indexOf(heading);
+    return column < 0 ? undefined : column;
+  };
+  return {
+    ...{ address: at('address') ?? at('object name'), kind: at('kind'), name: at('name'), unit: at('unit') },
+    ...{ states: at('states') ?? at('value'), direction: at('direction') },
+  };
+}
+
 /** What we give, in short: all else is in the map of the outbound. */
-function givenRows({ mappings, controls }: OutboundConfig, devices: Configuration['devices']): string[][] {
+function givenRows({ mappings, controls, settings }: OutboundConfig, devices: Configuration['devices']): string[][] {
   const points = new Map(
     devices.flatMap(({ code, points }) => points.map((point) => [`${code} ${addressOf(point)}`, point] as const)),
   );
   return [
-    ['Address', 'As', 'Name', 'Unit', 'Value', 'Direction'],
+    ['Address', 'Kind', 'As', 'Name', 'Unit', 'Value', 'Direction'],
     ...mappings.flatMap(({ device, point: address, target }) => {
       const point = points.get(`${device} ${address}`);
       if (point === undefined) return [];
@@ -85,7 +112,8 @@ function givenRows({ mappings, controls }: OutboundConfig, devices: Configuratio
       const raw = offset === 0 ? `× ${gain}` : `× ${gain} + ${offset}`;
       return [
         [
-          addressOf(target),
+          seenAddress(target, settings),
+          KIND_WORDS[target.kind].one,
           targetsOf(target.at.protocol).words(target),
           `${device} ${point.name}`,
           point.unit,

@@ -147,6 +147,8 @@ export interface TargetAddressing<Target extends At, Settings> {
     kind: PointKind,
     source: string,
   ) => readonly { words: string; at: Target; own: boolean }[] | null;
+  /** By which the centre asks for it; absent: by the address as it is printed. */
+  seen?: (target: Offered<Target>, settings: Settings) => string;
   /** How it is offered: `g30v1, g32v3 class 2`. */
   words: (target: Offered<Target>) => string;
   /** How people change it; paths within `at`. */

@@ -1,6 +1,7 @@
 import { KIND_WORDS, type PointKind } from '../../point/index.ts';
 import type { TargetAddressing } from '../definition.ts';
 import { targetAtSchema, type TaseTargetAt } from './points.ts';
+import type { ServerSettings } from './settings.ts';
 import { CONTROLS, INDICATIONS, isControl, partsOf, type PointType } from './types.ts';
 
 /** The type that a kind usually is: with its quality and the time of its change. */
@@ -39,7 +40,7 @@ const numbered = (name: string): [series: string, number: number] => {
 };
 const HIGHEST = 99_998;
 
-export const targets: TargetAddressing<TaseTargetAt, unknown> = {
+export const targets: TargetAddressing<TaseTargetAt, ServerSettings> = {
   at: targetAtSchema,
   series: ({ at }) => numbered(at.name)[0],
   number: ({ name }) => Math.max(0, numbered(name)[1]),
@@ -69,6 +70,7 @@ export const targets: TargetAddressing<TaseTargetAt, unknown> = {
     if (at.select && at.type !== 'Command' && !isControl(at.type)) found.push('what is only seen is not selected');
     return found;
   },
+  seen: ({ at: { scope, name } }, { domain }) => (scope === 'centre' ? name : `${domain}/${name}`),
   words: ({ at: { type, select, tag } }) => `${type}${select ? ', selected first' : ''}${tag ? ', with a tag' : ''}`,
   fields: [
     { path: 'name', title: 'Name', type: 'text', help: 'letters, digits, _ and $' },

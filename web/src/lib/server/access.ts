@@ -49,6 +49,7 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/(app)/build/profiles': { GET: 'viewer' },
   '/(app)/build/changes': { GET: 'viewer' },
   '/(app)/build/device/[code]/sheet': { GET: 'viewer' },
+  '/api/agreement/[code]': { GET: 'viewer', POST: 'viewer' },
   '/api/unlisted': { POST: 'engineer' },
   '/api/draft': { GET: 'viewer', POST: 'engineer' },
   '/api/draft/discard': { POST: 'engineer' },

@@ -1,5 +1,7 @@
 <script lang="ts">
   import { csvOf } from '@halvix/core/pointlist';
+  import { invalidateAll } from '$app/navigation';
+  import AgreementFile from '$lib/components/build/AgreementFile.svelte';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
 
   /** What we and one party have agreed on: both directions side by side, as a sheet that both sign. */
@@ -21,6 +23,7 @@
     },
   ]);
   const MONO = ['Address'];
+  let file = $state.raw<File | null>(null);
 </script>
 
 <svelte:head><title>Agreement with {agreement.party} · Halvix</title></svelte:head>
@@ -40,7 +43,19 @@
         onclick={() => download(`${name}.csv`, `\ufeff${csvOf(data.table)}`, 'text/csv;charset=utf-8')}>CSV</button
       >
       <button class="button" onclick={() => void downloadWorkbook(`${name}.xlsx`, data.table)}>XLSX</button>
+      <a class="button plain" href="/api/agreement/{data.code}" download>JSON</a>
       <button class="button" onclick={() => window.print()}>Print</button>
+      <label class="button cursor-pointer"
+        >Compare with a file…<input
+          type="file"
+          class="sr-only"
+          accept=".json,.csv,.txt,.xlsx"
+          onchange={(e) => {
+            file = e.currentTarget.files?.[0] ?? null;
+            e.currentTarget.value = '';
+          }}
+        /></label
+      >
       <a class="button plain" href="/build/outbound/{data.code}">Back</a>
     </span>
   </div>
@@ -104,3 +119,17 @@
     {/each}
   </div>
 </div>
+
+{#if file}
+  {#key file}
+    <AgreementFile
+      code={data.code}
+      party={agreement.party}
+      device={agreement.devices[0] ?? null}
+      {file}
+      mayBuild={data.person.role === 'engineer'}
+      taken={() => void invalidateAll()}
+      close={() => (file = null)}
+    />
+  {/key}
+{/if}
