@@ -230,12 +230,17 @@ export class OutboundRunner {
       connectionSince: this.connectionSince,
       lastHeard: this.lastHeard,
       lastConfirmed: this.lastConfirmed,
+      isQuiet: this.isQuiet,
       eventsWaiting: this.server.eventsWaiting,
       connectionsRefused: this.refused,
       lastProblem: this.lastProblem,
       counters: { ...this.server.counters.values },
       countersSince: this.server.counters.since,
     };
+  }
+
+  private get isQuiet(): boolean {
+    return definitionOf(this.config.protocol).outbound?.quiet ?? false;
   }
 
   /** How the conversation with its centre stands. */
@@ -247,7 +252,7 @@ export class OutboundRunner {
       return { failed: isNew && this.link.problem === null ? null : true, since: connectionSince ?? since };
     }
     const heard = lastHeard ?? connectionSince ?? since;
-    return clock.now() - heard > CENTRE_SILENT_MS
+    return !this.isQuiet && clock.now() - heard > CENTRE_SILENT_MS
       ? { failed: true, since: heard + CENTRE_SILENT_MS }
       : { failed: false, since: connectionSince ?? since };
   }

@@ -77,16 +77,9 @@ const seenAddress = (
   settings: OutboundConfig['settings'],
 ): string => targetsOf(target.at.protocol).seen?.(target, settings) ?? addressOf(target);
 
-const COLUMNS = {
-  address: 'address',
-  kind: 'kind',
-  name: 'name',
-  unit: 'unit',
-  states: 'states',
-  direction: 'direction',
-};
+type ColumnName = 'address' | 'kind' | 'name' | 'unit' | 'states' | 'direction';
 /** Which column of a list is what; states stand under their values in what is given. */
-export function headingsOf(row: readonly string[]): Partial<Record<keyof typeof COLUMNS, number>> {
+export function headingsOf(row: readonly string[]): Partial<Record<ColumnName, number>> {
   const words = row.map((cell) => cell.trim().toLowerCase());
   const at = (heading: string): number | undefined => {
     const column = words.indexOf(heading);

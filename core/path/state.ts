@@ -116,6 +116,8 @@ export const deviceStateSchema = z.object({
 });
 
 export const outboundStateSchema = z.object({
+  /** It says nothing of its own accord: that it is connected is all that there is to know. */
+  isQuiet: z.boolean().default(false),
   state: z.enum(['listening', 'failed']),
   since: time,
   problem: z.string().nullable(),
@@ -158,7 +160,7 @@ export const HOP_SCHEMAS = {
 } as const;
 export type HopKind = keyof typeof HOP_SCHEMAS;
 
-/** A centre that has said nothing for so long, on a connection that stands, is not there. */
+/** A centre that has said nothing for so long, on a connection that stands, is not there; where centres speak at all. */
 export const CENTRE_SILENT_MS = 60_000;
 
 /** A engine whose state is older than this is not running. */

@@ -370,6 +370,8 @@ export interface Definition<
          * called. Absent: each has its own.
          */
         shares?: string;
+        /** A centre that is told all that it wants may say nothing for ever: its connection alone says that it is there. */
+        quiet?: boolean;
         /** What people here can have it do besides, and how that is called: `report all values now`. */
         orders?: Readonly<Record<string, string>>;
         /** What its session knows beside its counters: `Transfer sets`. */

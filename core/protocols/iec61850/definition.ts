@@ -89,6 +89,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     where: () => 'model',
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,
+    quiet: true,
     ends: serverEnds,
     check: (settings) => {
       const served = servedModel(settings);

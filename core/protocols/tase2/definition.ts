@@ -83,6 +83,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,
     shares: 'association',
+    quiet: true,
     details: 'Transfer sets',
     orders: {
       operatorRequest: 'report all values, as an operator’s request',

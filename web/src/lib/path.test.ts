@@ -72,6 +72,7 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
         problem: null,
         connectedFrom: 'x',
         connectionSince: 0,
+        isQuiet: false,
         lastHeard: NOW - 100,
         lastConfirmed: NOW - 300,
         eventsWaiting: 0,

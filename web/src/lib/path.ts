@@ -137,7 +137,7 @@ export function outboundHop(hops: Hops, code: string, engine: Hop, now: number):
   const waiting = outbound.eventsWaiting > 0 ? `, ${outbound.eventsWaiting} events wait` : '';
   if (outbound.connectedFrom === null) return { state: 'idle', words: `not connected${waiting}` };
   if (outbound.lastHeard === null) return { state: 'idle', words: 'connected, has not asked yet' };
-  if (now - outbound.lastHeard > CENTRE_SILENT_MS)
+  if (!outbound.isQuiet && now - outbound.lastHeard > CENTRE_SILENT_MS)
     return { state: 'lost', words: `connected, but silent for ${age(now - outbound.lastHeard)}${waiting}` };
   if (outbound.lastConfirmed === null) return { state: 'good', words: `asked ${age(now - outbound.lastHeard)} ago` };
   return { state: 'good', words: `confirmed ${age(now - outbound.lastConfirmed)} ago` };

@@ -599,7 +599,7 @@ function changesOf(last: Report | null): string[][] {
 function valueWords(value: AccessResult): string {
   const found = decode(value);
   if (found === null) return dataWords(value);
-  return [String(Number(found.value.toPrecision(9))), ...(found.flags ? [flagWords(found.flags)] : [])].join(', ');
+  return [String(Number(found.value.toPrecision(Number.isInteger(found.value) ? 10 : 7))), ...(found.flags ? [flagWords(found.flags)] : [])].join(', ');
 }
 
 const [BETWEEN, ON, BAD] = [0, 2, 3];

@@ -247,6 +247,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     this.now = now;
     const association = within === undefined ? [] : [new Within(within)];
     const server = new MmsServer(calledSettings(this.settings), this.objectsFor(peer), ...association);
+    if (within !== undefined) this.counters.add('associations');
     this.peers.set(peer, { server, from, operates, lists: new Map() });
     server.start(now);
     this.collect(peer);
