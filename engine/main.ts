@@ -182,7 +182,7 @@ function onRequest(payload: string): void {
       runtime.outbounds.get(request.data.outbound)?.resetCounters();
       break;
     case 'outboundOrder':
-      runtime.outbounds.get(request.data.outbound)?.order(request.data.order, request.data.by);
+      runtime.outbounds.get(request.data.outbound)?.order(request.data);
       break;
     case 'file':
       void runtime.files.begin(request.data);

@@ -258,11 +258,11 @@ export class OutboundRunner {
   }
 
   /** Has its session do what it can be asked for; what came of it is written down. */
-  order(order: string, by: string): void {
-    const words = definitionOf(this.config.protocol).outbound?.orders?.[order];
-    if (words === undefined) return;
-    this.ordering = `${words}, asked by ${by}`;
-    this.driver.command({ type: 'order', order });
+  order({ order, text, by }: { order: string; text: string; by: string }): void {
+    const known = definitionOf(this.config.protocol).outbound?.orders?.[order];
+    if (known === undefined) return;
+    this.ordering = `${known.words}${text === '' ? '' : ` (${text})`}, asked by ${by}`;
+    this.driver.command({ type: 'order', order, text });
   }
   private ordering = '';
 

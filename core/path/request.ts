@@ -22,7 +22,13 @@ const PERSONAL = [
   z.object({ type: z.literal('order'), device: z.string(), order: orderSchema, by: z.string() }),
   z.object({ type: z.literal('resetCounters'), device: z.string() }),
   z.object({ type: z.literal('resetOutboundCounters'), outbound: z.string() }),
-  z.object({ type: z.literal('outboundOrder'), outbound: z.string(), order: z.string().max(64), by: z.string() }),
+  z.object({
+    type: z.literal('outboundOrder'),
+    outbound: z.string(),
+    order: z.string().max(64),
+    text: z.string().max(2000, 'A text has at most 2000 characters').default(''),
+    by: z.string(),
+  }),
 ] as const;
 export const personalRequestSchema = z.discriminatedUnion('type', PERSONAL);
 

@@ -372,8 +372,8 @@ export interface Definition<
         shares?: string;
         /** A centre that is told all that it wants may say nothing for ever: its connection alone says that it is there. */
         quiet?: boolean;
-        /** What people here can have it do besides, and how that is called: `report all values now`. */
-        orders?: Readonly<Record<string, string>>;
+        /** What people here can have it do besides: `report all values now`. `text`: what has to be written for it. */
+        orders?: Readonly<Record<string, { words: string; text?: string }>>;
         /** What its session knows beside its counters: `Transfer sets`. */
         details?: string;
         /** Absent: there are none. */

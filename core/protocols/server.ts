@@ -62,7 +62,7 @@ export type ServerCommand<Place> =
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
   /** What `Definition.outbound.orders` names is to be done, by somebody here. */
-  | { type: 'order'; order: string }
+  | { type: 'order'; order: string; text?: string }
   | { type: 'resetCounters' };
 
 /** A change on its way to the centre: of the point with that address, by its number. */

@@ -11,6 +11,7 @@ export const COUNTER_WORDS = {
   reportedValues: 'values reported',
   polledValues: 'values read',
   unusable: 'reports not understood',
+  messages: 'messages',
   controls: 'controls',
   refusedClients: 'peers turned away',
   octetsSent: 'octets sent',

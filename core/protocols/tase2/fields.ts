@@ -17,6 +17,18 @@ export const DEVICE_FIELDS: readonly SettingField[] = [
     help: 'critical transfer sets: what is not acknowledged is repeated',
   },
   number('settings.bufferMs', 'The peer gathers changes for', 'ms', [0, 600_000], { help: 'in whole seconds there' }),
+  {
+    path: 'settings.blocked',
+    title: 'Reports come packed',
+    type: 'boolean',
+    help: 'blocked transfers; compare with the other end first how values are packed',
+  },
+  {
+    path: 'settings.messages',
+    title: 'Its messages are wanted',
+    type: 'boolean',
+    help: 'information messages: written in the last events',
+  },
   number('settings.pollMs', 'What no transfer set brings is read every', 'ms', [0, DAY_MS], { help: NEVER }),
   number('settings.setPoints', 'Points of one data set', '', [1, 1000]),
   ...CALLING_FIELDS,
@@ -31,5 +43,11 @@ export const OUTBOUND_FIELDS: readonly SettingField[] = [
   number('settings.transferSets', 'Transfer sets', '', [1, 100]),
   number('settings.maxClients', 'Associations at the same time', '', [1, 8]),
   number('settings.selectMs', 'It stays selected for', 'ms', [1000, 600_000]),
+  {
+    path: 'settings.blocked',
+    title: 'Reports may be packed',
+    type: 'boolean',
+    help: 'blocked transfers; compare with the other end first how values are packed',
+  },
   ...CALLED_FIELDS,
 ];

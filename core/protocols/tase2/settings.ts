@@ -25,6 +25,10 @@ export const clientSettings = z.object({
   critical: z.boolean().default(false),
   /** The peer gathers changes for so long; it counts in seconds. */
   bufferMs: milliseconds(0, 600_000, 0),
+  /** Whether reports come packed into one octet string each, where the peer can do that. */
+  blocked: z.boolean().default(false),
+  /** Whether messages of the peer are wanted. */
+  messages: z.boolean().default(true),
   /** What no transfer set brings is read each so often. */
   pollMs: milliseconds(0, 86_400_000, 5000),
   /** Points of one data set. */
@@ -43,6 +47,8 @@ export const serverSettings = z.object({
   transferSets: z.number().int().min(1).max(100).default(5),
   /** Associations of the peer at the same time. */
   maxClients: z.number().int().min(1).max(8).default(2),
+  /** Whether reports may be packed into one octet string each, where the peer wants that. */
+  blocked: z.boolean().default(false),
   /** How long something stays selected. */
   selectMs: milliseconds(1000, 600_000, 30_000),
 });

@@ -1,5 +1,6 @@
 import type { AccessResult, Data, TypeOf } from '../mms/wire/data.ts';
 import type { ObjectName } from '../mms/wire/names.ts';
+import { MESSAGES } from './messages.ts';
 
 /*
  * Data set transfer sets (IEC 60870-6-503, clause 7.1, and -702; from memory): what a client asks of one, as one structure
@@ -16,9 +17,13 @@ export const SPECIAL = {
   conditions: 'DSConditions_Detected',
   event: 'Event_Code_Detected',
   time: 'Transfer_Set_Time_Stamp',
-  acknowledge: 'DSTransfer_Report_ACK',
+  acknowledge: 'Transfer_Report_ACK',
+  refuse: 'Transfer_Report_NACK',
+  ...{ messages: MESSAGES.set, header: MESSAGES.header, buffer: MESSAGES.buffer },
 } as const;
-export const SPECIAL_NAMES: ReadonlySet<string> = new Set(Object.values(SPECIAL));
+/** Names of the acknowledgement that are in use (from memory): whichever the other end has. */
+export const ACKNOWLEDGEMENTS: readonly string[] = [SPECIAL.acknowledge, 'DSTransfer_Report_ACK'];
+export const SPECIAL_NAMES: ReadonlySet<string> = new Set([...Object.values(SPECIAL), ...ACKNOWLEDGEMENTS]);
 
 /** What a client tells of a critical report that it has: which, by its set and its time. */
 export const ACK_TYPE = (): TypeOf => structure(['TransferSetName', NAME_TYPE], ['TimeStamp', INT32]);

@@ -21,12 +21,14 @@ import { dataWords } from '../../mms/describe.ts';
 import { callingSettings } from '../../mms/settings.ts';
 import { accessErrorWords, type AccessResult } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
+import { decodeBlock } from '../blocks.ts';
 import { CounterSet, type CounterName } from '../counters.ts';
 import type { Order } from '../order.ts';
 import { nameOfPoint, printAt, type TaseAt } from '../points.ts';
 import { flagWords, isTimeValid, qualityOf } from '../quality.ts';
 import type { ClientSettings } from '../settings.ts';
-import { ackData, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
+import { messageOf, messageText, messageWords, type InfoMessage } from '../messages.ts';
+import { BLOCKS, ackData, ACKNOWLEDGEMENTS, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { TAG } from '../tags.ts';
 import { decode } from '../types.ts';
 import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
@@ -51,6 +53,8 @@ const AGAIN_MS = 30_000;
 /** Objects of one read. */
 const AT_ONCE = 50;
 const MOST_CONTROLS = 32;
+const MOST_MESSAGES = 20;
+const MESSAGES_WITHIN_MS = 60_000;
 const MOST_CHANGES = 40;
 /** A report is on its way for so long at most. */
 const OVERDUE_MS = 2000;
@@ -104,6 +108,10 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   /** What is acknowledged once it is stored, by the token of its readings. */
   private readonly unstored = new Map<number, { set: ObjectName; seconds: number }>();
   private token = 0;
+  /** The peer packs in another way. */
+  private blocksFailed = false;
+  /** The newest first. */
+  private readonly messages: { message: InfoMessage; at: Instant }[] = [];
   private now: Instant;
 
   constructor(
@@ -198,6 +206,44 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     const { agreement } = standing;
     if (agreement !== null && hasReports(agreement)) this.subscribeAll(standing, seen, now);
     else if (this.settings.reports) this.note('the peer has no transfer sets: all is read');
+    if (this.settings.messages && standing.names?.has(SPECIAL.messages)) this.wantMessages(standing, now);
+  }
+
+  private wantsBlocks({ agreement }: Known): boolean {
+    return this.settings.blocked && !this.blocksFailed && (agreement?.blocks?.includes(BLOCKS.blocked + 1) ?? false);
+  }
+
+  /** A report that is packed; one that is not understood is the last one: from then on they come as they are. */
+  private onBlock(standing: Known, reporting: Reporting, block: Uint8Array, octets: Uint8Array, now: Instant): void {
+    const { types, names } = reporting.subscribed;
+    const values = types && decodeBlock(types, block);
+    if (values) {
+      const some = values.map(({ place }) => names[place]);
+      return this.onReport(
+        standing,
+        reporting,
+        some,
+        values.map(({ value }) => value),
+        octets,
+        now,
+      );
+    }
+    this.counters.add('unusable');
+    this.blocksFailed = true;
+    this.effects.push({
+      type: 'diagnostic',
+      words: 'its reports are packed in another way than ours: they come as they are now',
+    });
+    this.renew(standing, now);
+  }
+
+  private wantMessages(standing: Known, now: Instant): void {
+    const name: ObjectName = { scope: 'domain', domain: this.settings.domain, item: SPECIAL.messages };
+    const wanted = { variables: { names: [{ name }] }, values: [{ type: 'boolean', value: true } as const] };
+    this.ask(standing, 'write', wanted, now, (answer) => {
+      const refused = answer.ok ? (answer.response.results[0] ?? null) : null;
+      if (refused !== null) this.note(`the peer tells no messages: ${accessErrorWords(refused)}`);
+    });
   }
 
   private subscribeAll(standing: Known, points: readonly ClientPoint<TaseAt>[], now: Instant): void {
@@ -216,7 +262,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       const number = freeNumber(standing.reporting);
       hold(
         standing.client,
-        subscribe(some, number, standing.names, this.settings),
+        subscribe(some, number, standing.names, this.settings, this.wantsBlocks(standing)),
         (outcome, later) => {
           if (this.standing !== standing) return;
           if (outcome.ok) {
@@ -307,8 +353,12 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     this.now = now;
     const { standing } = this;
     if (standing === null) return;
+    const told = variables.names ?? [];
     // Only of what a server of ours has sent.
-    if (variables.names?.some(({ name }) => name.item === SPECIAL.acknowledge)) return void this.handToGuest(octets);
+    if (told.some(({ name }) => ACKNOWLEDGEMENTS.includes(name.item) || name.item === SPECIAL.refuse))
+      return void this.handToGuest(octets);
+    const message = messageOf(told, results);
+    if (message !== null) return this.onMessage(message, now);
     const named = variables.list === undefined ? variables.names.map(({ name }) => name) : null;
     const set = named?.findIndex((name) => name.item === SPECIAL.setName) ?? -1;
     const found = standing.reporting.find(({ subscribed }) => {
@@ -316,6 +366,8 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       const said = set < 0 ? null : nameOf(results[set]);
       return said !== null && sameName(said, subscribed.transferSet);
     });
+    if (found?.subscribed.types && results.length === 1 && results[0].type === 'octets')
+      return this.onBlock(standing, found, results[0].octets, octets, now);
     if (found === undefined || (named === null && results.length !== found.subscribed.members.length)) {
       // One of a transfer set that is being taken into use: its values are read at once anyway.
       this.counters.add('unusable');
@@ -323,6 +375,15 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       return;
     }
     this.onReport(standing, found, named, results, octets, now);
+  }
+
+  private onMessage(message: InfoMessage, now: Instant): void {
+    this.counters.add('messages');
+    this.messages.unshift({ message, at: now });
+    this.messages.splice(MOST_MESSAGES);
+    // Whoever floods us is not written down word for word.
+    const lately = this.messages.filter(({ at }) => now - at < MESSAGES_WITHIN_MS).length;
+    if (lately < MOST_MESSAGES) this.effects.push({ type: 'noted', words: messageWords(message).slice(0, 400) });
   }
 
   private onReport(
@@ -391,9 +452,10 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     if (!waits) this.acknowledge(standing, { set, seconds }, now);
   }
 
-  private acknowledge({ client }: Known, { set, seconds }: { set: ObjectName; seconds: number }, now: Instant): void {
-    const name: ObjectName = { scope: 'domain', domain: this.settings.domain, item: SPECIAL.acknowledge };
-    client.tell({ names: [{ name }] }, [ackData(set, seconds)], now);
+  private acknowledge(standing: Known, { set, seconds }: { set: ObjectName; seconds: number }, now: Instant): void {
+    const known = ACKNOWLEDGEMENTS.find((one) => standing.names?.has(one)) ?? SPECIAL.acknowledge;
+    const name: ObjectName = { scope: 'domain', domain: this.settings.domain, item: known };
+    standing.client.tell({ names: [{ name }] }, [ackData(set, seconds)], now);
   }
 
   // ---- what people and the engine want
@@ -552,6 +614,19 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
           },
         })),
       },
+      ...(this.messages.length === 0
+        ? []
+        : [
+            {
+              ...{ key: 'messages', title: 'Messages' },
+              columns: ['Reference', 'Message'],
+              rows: this.messages.map(({ message, at }, n) => ({
+                key: `${n} ${at}`,
+                cells: [`${message.infoRef}/${message.localRef}/${message.id}`, messageText(message).slice(0, 400)],
+                time: at,
+              })),
+            },
+          ]),
     ];
   }
 }
@@ -599,7 +674,10 @@ function changesOf(last: Report | null): string[][] {
 function valueWords(value: AccessResult): string {
   const found = decode(value);
   if (found === null) return dataWords(value);
-  return [String(Number(found.value.toPrecision(Number.isInteger(found.value) ? 10 : 7))), ...(found.flags ? [flagWords(found.flags)] : [])].join(', ');
+  return [
+    String(Number(found.value.toPrecision(Number.isInteger(found.value) ? 10 : 7))),
+    ...(found.flags ? [flagWords(found.flags)] : []),
+  ].join(', ');
 }
 
 const [BETWEEN, ON, BAD] = [0, 2, 3];

@@ -1,6 +1,6 @@
 import type { ClientPoint } from '../../client.ts';
 import { ask, demand, Refusal, type Dialogue } from '../../mms/dialogue.ts';
-import { accessErrorWords } from '../../mms/wire/data.ts';
+import { accessErrorWords, type TypeOf } from '../../mms/wire/data.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
 import type { Variable } from '../../mms/wire/services.ts';
 import { nameOfPoint, type TaseAt } from '../points.ts';
@@ -25,6 +25,9 @@ export interface Subscribed {
   points: readonly ClientPoint<TaseAt>[];
   /** What the members of the data set are, in their order; null: none of the points. */
   members: readonly (ClientPoint<TaseAt> | null)[];
+  /** The same by their names, and, where reports are packed, their types; null: they are not. */
+  names: readonly ObjectName[];
+  types: readonly TypeOf[] | null;
 }
 
 /** A critical report is repeated after so many seconds. */
@@ -43,6 +46,7 @@ export function* subscribe(
   number: number,
   names: ReadonlySet<string> | null,
   { domain, integrityMs, bufferMs, critical }: ClientSettings,
+  packed: boolean,
 ): Dialogue<Subscribed> {
   const dataSet = inDomain(domain, `Hx_DataSet${number}`);
   const head = headOf(domain, names);
@@ -53,6 +57,7 @@ export function* subscribe(
     yield* ask('deleteList', { names: [dataSet] });
     yield* demand('defineList', { name: dataSet, names: variables }, `data set ${dataSet.item}`);
   }
+  const types = packed ? yield* typesOf(variables) : null;
   const next = yield* demand(
     'read',
     { variables: { names: [{ name: inDomain(domain, SPECIAL.next) }] } },
@@ -64,9 +69,21 @@ export function* subscribe(
     ...{ dataSet, start: 0, interval: 0, limit: critical ? REPEAT_S : 0, buffer: Math.ceil(bufferMs / 1000) },
     integrity: Math.ceil(integrityMs / 1000),
     conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
-    ...{ blocked: false, critical, byException: true, all: true, enabled: true, eventCode: 0 },
+    ...{ blocked: types !== null, critical, byException: true, all: true, enabled: true, eventCode: 0 },
   });
-  return { dataSet, transferSet, points, members: [...head.map(() => null), ...points] };
+  const members = [...head.map(() => null), ...points];
+  return { dataSet, transferSet, points, members, names: variables.map(({ name }) => name), types };
+}
+
+/** What the members are; null: one of them does not say. */
+function* typesOf(variables: readonly Variable[]): Dialogue<TypeOf[] | null> {
+  const types: TypeOf[] = [];
+  for (const { name } of variables) {
+    const answer = yield* ask('attributes', { name });
+    if (!answer.ok) return null;
+    types.push(answer.response.of);
+  }
+  return types;
 }
 
 function* write(set: ObjectName, wanted: Wanted): Dialogue<void> {
@@ -83,6 +100,7 @@ function* write(set: ObjectName, wanted: Wanted): Dialogue<void> {
     'IntegrityCheck',
     'DSConditionsRequested',
     'TLE',
+    ...(data.items[ATTRIBUTES.indexOf('BlockData')].type === 'boolean' && wanted.blocked ? ['BlockData'] : []),
     'Critical',
     'RBE',
     'Status',

@@ -11,13 +11,16 @@ import type { ServiceError } from '../../mms/wire/pdu.ts';
 import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import type { ConversationTerms, GuestCommand } from '../../conversation.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import { encodeBlock } from '../blocks.ts';
 import { CounterSet } from '../counters.ts';
 import { Controls } from './controls.ts';
+import { Telling } from './telling.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
 import { flagsOf, flagWords } from '../quality.ts';
 import type { ServerSettings } from '../settings.ts';
 import {
   ACK_TYPE,
+  ACKNOWLEDGEMENTS,
   BLOCKS,
   conditionBits,
   featureBits,
@@ -86,6 +89,7 @@ export class TaseServer implements Server<TaseTargetAt> {
   private readonly lists = new Map<string, readonly Variable[]>();
   private readonly peers = new Map<number, Peer>();
   private readonly controls: Controls;
+  private readonly telling: Telling;
   private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
   private token = 0;
   private events = 0;
@@ -108,6 +112,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         {
           members: (dataSet, peer) => this.list(dataSet, peer)?.map(({ name }) => nameWords(name)) ?? null,
           send: (set, report) => this.sendReport(set, report),
+          packs: settings.blocked,
         },
       );
     });
@@ -120,6 +125,7 @@ export class TaseServer implements Server<TaseTargetAt> {
       },
       remembered,
     );
+    this.telling = new Telling(settings.domain);
     this.index(points);
   }
 
@@ -217,7 +223,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         this.onGuest(command);
         break;
       case 'order':
-        this.order(command.order, now);
+        this.order(command.order, command.text ?? '', now);
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -263,6 +269,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     }
     for (const set of this.sets) set.left(peer);
     this.controls.left(peer);
+    this.telling.want(peer, false);
   }
 
   private octets(peer: number, octets: Uint8Array, now: Instant): void {
@@ -323,7 +330,7 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   // ---- what people here want
 
-  private order(order: string, now: Instant): void {
+  private order(order: string, text: string, now: Instant): void {
     const done = (words: string): void => void this.effects.push({ type: 'ordered', order, words });
     const reporting = (condition: Condition): void => {
       const some = this.sets.filter((set) => set.request(condition, now)).length;
@@ -337,6 +344,12 @@ export class TaseServer implements Server<TaseTargetAt> {
       case 'localReset': {
         const count = this.controls.takeBack(now);
         return done(count === 0 ? 'nothing was selected' : `${count} taken back`);
+      }
+      case 'message': {
+        const { words, told } = this.telling.tell(text, (peer) => this.peers.get(peer)?.server);
+        this.counters.add('messages', told.length);
+        for (const peer of told) this.collect(peer);
+        return done(words);
       }
       case 'takeTagsOff': {
         const count = this.controls.takeTagsOff();
@@ -429,7 +442,7 @@ export class TaseServer implements Server<TaseTargetAt> {
    */
   private onTold(peer: number, { variables, results, octets }: MmsServerEffect & { type: 'told' }): void {
     const { names = [] } = variables;
-    const at = names.findIndex(({ name }) => name.item === SPECIAL.acknowledge);
+    const at = names.findIndex(({ name }) => ACKNOWLEDGEMENTS.includes(name.item));
     if (at < 0 && this.guest?.peer === peer) return void this.effects.push({ type: 'guest', what: 'hears', octets });
     const data = results[at];
     const [name, time] = data?.type === 'structure' ? data.items : [];
@@ -491,7 +504,7 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   private sendReport(
     set: TransferSet,
-    { peer, dataSet, conditions, changed, byException, seconds, eventCode }: TransferReport,
+    { peer, dataSet, conditions, changed, byException, packed, seconds, eventCode }: TransferReport,
   ): void {
     const one = this.peers.get(peer);
     const members = this.list(dataSet, peer);
@@ -506,8 +519,9 @@ export class TaseServer implements Server<TaseTargetAt> {
     const isSpecial = ({ name }: Variable): boolean => !this.byName.has(nameWords(name));
     // By exception the objects are named that are in it; otherwise the data set says which they are.
     const some = changed === null ? members : members.filter((v) => isSpecial(v) || changed.has(nameWords(v.name)));
-    const variables = byException && changed !== null ? { names: some } : { list: dataSet };
-    if (!one.server.report(variables, some.map(result)))
+    const variables = !packed && byException && changed !== null ? { names: some } : { list: dataSet };
+    const block = packed ? this.packed(members, some, result, byException) : null;
+    if (!one.server.report(variables, block === null ? some.map(result) : [{ type: 'octets', octets: block }]))
       this.effects.push({ type: 'diagnostic', words: `${set.words}: a report is longer than agreed on` });
     this.counters.add('reports');
     this.counters.add('reportedValues', some.length);
@@ -517,6 +531,23 @@ export class TaseServer implements Server<TaseTargetAt> {
     });
     if (told.length > 0) this.effects.push({ type: 'reported', events: told }, { type: 'delivered', events: told });
     this.collect(peer);
+  }
+
+  /** A report as one octet string; null: something of it cannot be packed, and it goes as it is. */
+  private packed(
+    members: readonly Variable[],
+    some: readonly Variable[],
+    result: (variable: Variable) => AccessResult,
+    byException: boolean,
+  ): Uint8Array | null {
+    const types = members.map(({ name }) => this.typeOf(name));
+    if (!types.every((one) => one !== null)) return null;
+    const valueAt = (place: number): Data | null => {
+      const value = result(members[place]);
+      return value.type === 'failure' ? null : value;
+    };
+    const places = byException && some.length < members.length ? some.map((one) => members.indexOf(one)) : null;
+    return encodeBlock(types, valueAt, places);
   }
 
   // ---- what MMS asks for
@@ -554,7 +585,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         ? [SPECIAL.version, SPECIAL.features]
         : [
             ...[SPECIAL.table, SPECIAL.next, SPECIAL.setName, SPECIAL.conditions, SPECIAL.event, SPECIAL.time],
-            SPECIAL.acknowledge,
+            ...[SPECIAL.acknowledge, SPECIAL.messages],
             ...this.sets.map(({ name }) => name.item),
           ];
     return [...points, ...special].sort((a, b) => (a < b ? -1 : 1));
@@ -588,6 +619,8 @@ export class TaseServer implements Server<TaseTargetAt> {
         return NAME_TYPE;
       case SPECIAL.acknowledge:
         return ACK_TYPE();
+      case SPECIAL.messages:
+        return { type: 'boolean' };
       case SPECIAL.conditions:
         return { type: 'bits', size: 5 };
       case SPECIAL.event:
@@ -633,7 +666,10 @@ export class TaseServer implements Server<TaseTargetAt> {
     if (name.scope === 'vmd') {
       if (name.item === SPECIAL.version) return { type: 'structure', items: VERSION.map(whole) };
       return name.item === SPECIAL.features
-        ? featureBits(BLOCKS.periodic, BLOCKS.exception, BLOCKS.control)
+        ? featureBits(
+            ...[BLOCKS.periodic, BLOCKS.exception, BLOCKS.messages, BLOCKS.control],
+            ...(this.settings.blocked ? [BLOCKS.blocked] : []),
+          )
         : NOT_THERE;
     }
     if (!this.isOurs(name)) return NOT_THERE;
@@ -650,6 +686,8 @@ export class TaseServer implements Server<TaseTargetAt> {
         return nameData({ scope: 'domain', domain: this.settings.domain, item: '' });
       case SPECIAL.conditions:
         return conditionBits();
+      case SPECIAL.messages:
+        return { type: 'boolean', value: this.telling.isWanted(peer) };
       case SPECIAL.event:
         return whole(0);
       case SPECIAL.time:
@@ -675,6 +713,11 @@ export class TaseServer implements Server<TaseTargetAt> {
     if (tagged !== null) {
       const { from = '', operates = false } = this.peers.get(peer) ?? {};
       return done(operates ? this.controls.tag(tagged, value, from || 'a peer') : AccessError.denied);
+    }
+    if (this.isOurs(name) && name.item === SPECIAL.messages) {
+      if (value.type !== 'boolean') return done(AccessError.typeInconsistent);
+      this.telling.want(peer, value.value);
+      return done(null);
     }
     const found = this.isOurs(name) ? this.setAt(name.item) : null;
     if (found !== null) return done(found.set.write(found.attribute, value, peer, this.now));

@@ -22,6 +22,7 @@ beforeEach(() => {
     {
       members: ({ item }) => (item === 'DS1' ? ['VBU/A', 'VBU/B'] : null),
       send: (_set, report) => void reports.push({ ...report, at: now }),
+      packs: false,
     },
   );
 });

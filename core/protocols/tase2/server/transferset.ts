@@ -19,7 +19,7 @@ import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Conditio
  * Rules:
  *  1. With “all changes” each change of an object is reported by itself, in their order; without, its last one.
  *  2. A critical report is repeated each time limit until it is acknowledged, and no other goes out before that.
- *  3. Blocked transfers are refused: what cannot be done is not promised.
+ *  3. Blocked transfers are refused where they are not allowed: what cannot be done is not promised.
  */
 
 const RESERVED_MS = 60_000;
@@ -32,6 +32,8 @@ export interface SetContext {
   /** Names of a data set's members, in their order; null: there is none. */
   members: (dataSet: ObjectName, peer: number) => readonly string[] | null;
   send: (set: TransferSet, report: TransferReport) => void;
+  /** Whether reports may be packed. */
+  packs: boolean;
 }
 
 export interface TransferReport {
@@ -41,6 +43,8 @@ export interface TransferReport {
   /** Names with their values; null: all, as they are now. */
   changed: ReadonlyMap<string, AccessResult> | null;
   byException: boolean;
+  /** Packed into one octet string. */
+  packed: boolean;
   /** When it was made, seconds since 1970. */
   seconds: number;
   /** What it asked to be told for. */
@@ -149,7 +153,7 @@ export class TransferSet {
   }
 
   private enable(wanted: Wanted, peer: number, now: Instant): number | null {
-    if (wanted.blocked) return AccessError.accessUnsupported;
+    if (wanted.blocked && !this.context.packs) return AccessError.accessUnsupported;
     const members = this.context.members(wanted.dataSet, peer);
     if (members === null) return AccessError.undefined;
     if (wanted.conditions.length === 0) return AccessError.valueInvalid;
@@ -238,9 +242,12 @@ export class TransferSet {
 
   private send(conditions: readonly Condition[], changed: TransferReport['changed'], now: Instant): void {
     if (this.peer === null) return;
-    const { dataSet, byException, critical, eventCode } = this.wanted;
+    const { dataSet, byException, critical, eventCode, blocked } = this.wanted;
     const seconds = Math.floor(now / 1000);
-    const report = { peer: this.peer, dataSet, conditions, changed, byException, seconds, eventCode };
+    const report = {
+      ...{ peer: this.peer, dataSet, conditions, changed, byException, packed: blocked },
+      ...{ seconds, eventCode },
+    };
     if (critical) this.unanswered = report;
     this.tell(report, now);
   }

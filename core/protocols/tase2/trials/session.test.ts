@@ -35,7 +35,7 @@ const events = (id: number): number[] =>
 describe('a peer that reports', () => {
   test('brings all present values, then each change with its quality and its time', () => {
     expect(pair.client.ways).toEqual({ reported: 5, polled: 0 });
-    expect(pair.client.indications).toEqual(['version 2000.8, conformance blocks 1, 2, 5, bilateral table TABLE-7']);
+    expect(pair.client.indications).toEqual(['version 2000.8, conformance blocks 1, 2, 4, 5, bilateral table TABLE-7']);
     expect([1, 2, 3, 4, 5].map((id) => pair.last(id)?.event)).toEqual([false, false, false, false, false]);
     const at = Math.floor(pair.now / 1000) * 1000 + 250;
     pair.update('TIE_MW', 41.5, { time: at });
@@ -200,6 +200,77 @@ describe('controls', () => {
     });
     pair.control('HALVIX/LIMIT', 'setpoint', { counts: 99 });
     expect(pair.steps().at(-1)).toBe('refused: HALVIX/LIMIT: the value is not valid');
+  });
+});
+
+describe('messages', () => {
+  const tell = (text: string): string => {
+    pair.serve({ type: 'order', order: 'message', text });
+    pair.run(50);
+    const last = pair.told.filter((one) => one.type === 'ordered').at(-1);
+    return last?.type === 'ordered' ? last.words : '';
+  };
+  test('are told to whoever wants them, and written down', () => {
+    expect(tell('Tie opens at 14:00')).toBe('told 1 peer');
+    expect(tell('Über 20 MW')).toBe('told 1 peer');
+    expect(pair.words('noted')).toEqual(['message 1/0/1: Tie opens at 14:00', 'message 1/0/2: Über 20 MW']);
+    expect(pair.detail('messages').rows.map(({ cells }) => cells)).toEqual([
+      ['1/0/2', 'Über 20 MW'],
+      ['1/0/1', 'Tie opens at 14:00'],
+    ]);
+  });
+
+  test('not to one that does not, nor beyond what goes into one; a flood is not written down word for word', () => {
+    expect(tell('')).toBe('there is nothing in it');
+    expect(tell('x'.repeat(8001))).toBe('it has 8001 octets, at most 8000 go');
+    for (let n = 0; n < 60; n++) tell(`flood ${n}`);
+    expect(pair.words('noted').length).toBeLessThan(20);
+    expect(pair.detail('messages').rows).toHaveLength(20);
+    const own = new Both([LIST[0]], OFFERS, { client: { messages: false } }).start().run(500);
+    own.serve({ type: 'order', order: 'message', text: 'anybody' });
+    expect(own.told.filter((one) => one.type === 'ordered').at(-1)).toMatchObject({ words: 'nobody wants messages' });
+  });
+});
+
+describe('blocked transfers', () => {
+  const packed = (client: object, server: object): Both =>
+    new Both([...LIST], OFFERS, { client: { blocked: true, integrityMs: 10_000, ...client }, server }).start().run(500);
+
+  test('bring the same values, whole and by exception, in fewer octets', () => {
+    const own = packed({}, { blocked: true });
+    const plain = new Both([...LIST], OFFERS, { client: { integrityMs: 10_000 } }).start().run(500);
+    for (const one of [own, plain]) {
+      one.update('TIE_MW', 41.5, { time: Math.floor(one.now / 1000) * 1000, quality: Quality.chatter });
+      one.update('BREAKER', 2);
+      one.update('ENERGY', -7);
+      one.update('HZ', 49.5);
+      one.run(20_000);
+      expect(one.client.ways).toEqual({ reported: 5, polled: 0 });
+    }
+    for (const id of [1, 2, 3, 4, 5]) expect(own.readings(id)).toEqual(plain.readings(id));
+    expect(own.last(1)).toMatchObject({ raw: 41.5, quality: Quality.saidQuestionable });
+    const octets = (one: Both): number =>
+      one.sent.reduce((sum, sent) => sum + (sent.fromClient ? 0 : sent.octets.length), 0);
+    expect(octets(own)).toBeLessThan(octets(plain));
+    expect(own.client.counters.values.unusable).toBe(0);
+  });
+
+  test('are not asked of a peer that has none, and end with the first that is not understood', () => {
+    const without = packed({}, {});
+    without.update('TIE_MW', 5);
+    without.run(100);
+    expect([without.client.ways.reported, without.last(1)?.raw]).toEqual([5, 5]);
+    const own = packed({}, { blocked: true });
+    // One that packs in another way.
+    own.server['packed'] = () => Uint8Array.of(7, 1, 2, 3);
+    own.update('TIE_MW', 6);
+    own.run(1000);
+    own.update('TIE_MW', 7);
+    own.run(1000);
+    expect(own.words('diagnostic')).toEqual([
+      'its reports are packed in another way than ours: they come as they are now',
+    ]);
+    expect([own.client.ways.reported, own.last(1)?.raw]).toEqual([5, 7]);
   });
 });
 

@@ -20,8 +20,11 @@
 
   const orders = $derived(Object.entries(definition.outbound?.orders ?? {}));
   let ordered = $state<string | null>(null);
+  let texts = $state<Record<string, string>>({});
   async function order(wanted: string): Promise<void> {
-    problem = await ask({ type: 'outboundOrder', outbound: data.outboundCode, order: wanted, by: '' });
+    const text = texts[wanted] ?? '';
+    problem = await ask({ type: 'outboundOrder', outbound: data.outboundCode, order: wanted, text, by: '' });
+    if (problem === null) texts = { ...texts, [wanted]: '' };
     ordered = problem === null ? 'Asked. What came of it is written in the last events of the board.' : null;
   }
 
@@ -98,8 +101,20 @@
     {#if orders.length > 0 && data.person.role !== 'viewer'}
       <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
         <span class="text-soft">Have our end</span>
-        {#each orders as [key, words] (key)}<button class="button" onclick={() => void order(key)}>{words}</button
-          >{/each}
+        {#each orders as [key, { words, text }] (key)}
+          {#if text !== undefined}
+            <input
+              class="field w-[260px]!"
+              aria-label={text}
+              placeholder={text}
+              maxlength="2000"
+              bind:value={texts[key]}
+            />
+          {/if}
+          <button class="button" disabled={text !== undefined && !texts[key]?.trim()} onclick={() => void order(key)}
+            >{words}</button
+          >
+        {/each}
         {#if ordered}<span role="status">{ordered}</span>{/if}
       </p>
     {/if}
