@@ -442,14 +442,15 @@ export class TaseServer implements Server<TaseTargetAt> {
    */
   private onTold(peer: number, { variables, results, octets }: MmsServerEffect & { type: 'told' }): void {
     const { names = [] } = variables;
-    const at = names.findIndex(({ name }) => ACKNOWLEDGEMENTS.includes(name.item));
+    const at = names.findIndex(({ name }) => ACKNOWLEDGEMENTS.includes(name.item) || name.item === SPECIAL.refuse);
     if (at < 0 && this.guest?.peer === peer) return void this.effects.push({ type: 'guest', what: 'hears', octets });
     const data = results[at];
     const [name, time] = data?.type === 'structure' ? data.items : [];
     const set = nameOf(name);
     const seconds = time?.type === 'integer' || time?.type === 'unsigned' ? Number(time.value) : NaN;
     const found = set && this.sets.find((one) => nameWords(one.name) === nameWords(set));
-    if (found) found.acknowledged(peer, seconds, this.now);
+    if (found && names[at].name.item === SPECIAL.refuse) found.refused(peer, seconds, this.now);
+    else if (found) found.acknowledged(peer, seconds, this.now);
     else this.counters.add('odd');
   }
 

@@ -173,6 +173,16 @@ describe('a transfer set', () => {
     expect(told().slice(count)).toMatchObject([[62_010, 'integrity time-out', 'all']]);
   });
 
+  test('a critical report that is refused goes out again soon, and then at its time limit', () => {
+    ask({ critical: true, limit: 30, conditions: ['integrity time-out'], integrity: 600 });
+    pass(10);
+    set.refused(1, 999, now);
+    set.refused(2, 1000, now);
+    set.refused(1, 1000, now);
+    pass(32_000);
+    expect(told().map(([at]) => at)).toEqual([0, 1010, 31_010]);
+  });
+
   test.each<[Partial<Wanted>, number]>([
     [{ dataSet: { scope: 'domain', domain: 'VBU', item: 'NONE' } }, AccessError.undefined],
     [{ conditions: [] }, AccessError.valueInvalid],

@@ -27,6 +27,8 @@ const RESERVED_MS = 60_000;
 const MOST_WAITING = 10_000;
 /** Of a critical report without a limit of its own, seconds. */
 const USUAL_LIMIT = 30;
+/** One that was refused goes out again so soon. */
+const AGAIN_MS = 1000;
 
 export interface SetContext {
   /** Names of a data set's members, in their order; null: there is none. */
@@ -267,6 +269,12 @@ export class TransferSet {
     this.due = [];
     for (const condition of due) this.whole(condition, now);
     if (now >= this.flushAt) this.flush(now);
+  }
+
+  /** The client has it and cannot do anything with it: once more, soon. */
+  refused(peer: number, seconds: number, now: Instant): void {
+    if (this.peer !== peer || this.unanswered?.seconds !== seconds) return;
+    this.repeatAt = Math.min(this.repeatAt, now + AGAIN_MS);
   }
 
   get words(): string {
