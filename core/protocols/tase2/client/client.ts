@@ -1,5 +1,4 @@
 import { sameBytes } from '../../../bytes/index.ts';
-import { Quality } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type {
   ClientCommand,
@@ -13,11 +12,10 @@ import type {
 } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
 import { PastMessages } from '../../past.ts';
-import { CarryingMessage, type MmsReading } from '../../mms/carrying.ts';
+import { CarryingMessage } from '../../mms/carrying.ts';
 import type { Told } from '../../mms/client.ts';
 import { ClientSession, type Standing } from '../../mms/clientsession.ts';
 import { allNames, hold, type Dialogue } from '../../mms/dialogue.ts';
-import { dataWords } from '../../mms/describe.ts';
 import { callingSettings } from '../../mms/settings.ts';
 import { accessErrorWords, type AccessResult } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
@@ -25,16 +23,16 @@ import { decodeBlock } from '../blocks.ts';
 import { CounterSet, type CounterName } from '../counters.ts';
 import type { Order } from '../order.ts';
 import { nameOfPoint, printAt, type TaseAt } from '../points.ts';
-import { flagWords, isTimeValid, qualityOf } from '../quality.ts';
 import type { ClientSettings } from '../settings.ts';
 import { messageOf, messageText, messageWords, type InfoMessage } from '../messages.ts';
 import { BLOCKS, ackData, ACKNOWLEDGEMENTS, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { TAG } from '../tags.ts';
-import { decode } from '../types.ts';
 import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
 import { operate, SELECT } from './operating.ts';
 import { readTags, setTag } from './tagging.ts';
-import { conditionWords, subscribe, unsubscribe, type Subscribed } from './subscribing.ts';
+import { conditionWords, subscribe, unsubscribe } from './subscribing.ts';
+import { ABOUT, readingOf, valueWords, type Came, type TaseReading } from './readings.ts';
+import { freeNumber, secondsOf, transferSetTable, type Reporting } from './reports.ts';
 import { survey } from './survey.ts';
 
 /*
@@ -55,29 +53,6 @@ const AT_ONCE = 50;
 const MOST_CONTROLS = 32;
 const MOST_MESSAGES = 20;
 const MESSAGES_WITHIN_MS = 60_000;
-const MOST_CHANGES = 40;
-/** A report is on its way for so long at most. */
-const OVERDUE_MS = 2000;
-/** Of the table of transfer sets: the column of the state. */
-const STATE_AT = 3;
-
-interface Report {
-  at: Instant;
-  conditions: readonly Condition[];
-  changed: readonly { point: string; before: AccessResult; now: AccessResult }[];
-  values: number;
-}
-interface Reporting {
-  subscribed: Subscribed;
-  reports: number;
-  last: Report | null;
-  /** When it was enabled. */
-  since: Instant;
-  shown: Map<string, AccessResult>;
-  past: PastMessages;
-  /** Octets of the last critical report: it is repeated until we have said that we have it. */
-  octets: Uint8Array | null;
-}
 
 interface Own {
   agreement: Agreement | null;
@@ -92,15 +67,6 @@ interface Own {
   trying: boolean;
 }
 type Known = Standing<Own>;
-
-interface TaseReading extends MmsReading {
-  address: string;
-  flags: readonly boolean[] | null;
-}
-const ABOUT = {
-  said: ({ flags }: TaseReading): string | null => (flags === null ? null : flagWords(flags)),
-  address: ({ address }: TaseReading): string => address,
-};
 
 export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   readonly keep = EMPTY;
@@ -580,40 +546,11 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
 
   // ---- for those who look
 
-  /** All values come each so often: a report that has not come by half as much again is missed. */
-  private isOverdue(last: Instant): boolean {
-    const { integrityMs, bufferMs } = this.settings;
-    return integrityMs > 0 && this.now > last + integrityMs * 1.5 + bufferMs + OVERDUE_MS;
-  }
-
   get details(): readonly DetailTable[] {
     const { standing } = this;
     if (standing === null) return [];
     return [
-      {
-        ...{ key: 'transferSets', title: 'Transfer sets' },
-        columns: ['Transfer set', 'Data set', 'Points', 'State', 'Reports', 'Last'],
-        rows: standing.reporting.map(({ subscribed, reports, last, past, since }) => ({
-          key: nameWords(subscribed.transferSet),
-          cells: [
-            nameWords(subscribed.transferSet),
-            nameWords(subscribed.dataSet),
-            String(subscribed.points.length),
-            this.isOverdue(last?.at ?? since) ? 'overdue' : 'enabled',
-            String(reports),
-            last === null
-              ? 'none yet'
-              : `${last.values} of ${subscribed.points.length}${conditionWords(last.conditions)}`,
-          ],
-          time: last?.at ?? null,
-          odd: this.isOverdue(last?.at ?? since) ? [STATE_AT] : [],
-          past: past.shown,
-          more: {
-            columns: ['Object', 'Before', 'Now'],
-            rows: changesOf(last),
-          },
-        })),
-      },
+      transferSetTable(standing.reporting, this.settings, this.now),
       ...(this.messages.length === 0
         ? []
         : [
@@ -631,83 +568,4 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   }
 }
 
-interface Came {
-  point: ClientPoint<TaseAt>;
-  value: AccessResult | undefined;
-  from: { message: Uint8Array | null; at: number };
-}
-
-/** When a report was made, as it says itself; null: it does not. */
-function secondsOf(
-  { members }: Subscribed,
-  named: readonly ObjectName[] | null,
-  results: readonly AccessResult[],
-): number | null {
-  const at = named?.findIndex(({ item }) => item === SPECIAL.time) ?? -1;
-  // In the order of a data set of ours the time is the last of what stands in front.
-  const place = named === null ? members.findIndex((one) => one !== null) - 1 : at;
-  const time = results[place];
-  return time?.type === 'integer' || time?.type === 'unsigned' ? Number(time.value) : null;
-}
-
 const sameName = (a: ObjectName, b: ObjectName): boolean => nameWords(a) === nameWords(b);
-
-/** The first number that no data set of ours has. */
-function freeNumber(reporting: readonly Reporting[]): number {
-  const taken = new Set(reporting.map(({ subscribed }) => subscribed.dataSet.item));
-  let number = 1;
-  while (taken.has(`Hx_DataSet${number}`)) number++;
-  return number;
-}
-
-/** What the last report changed, with what was there before. */
-function changesOf(last: Report | null): string[][] {
-  const changes: string[][] = [];
-  for (const { point, before, now } of last?.changed ?? []) {
-    const [was, is] = [valueWords(before), valueWords(now)];
-    if (was !== is) changes.push([point, was, is]);
-    if (changes.length === MOST_CHANGES) break;
-  }
-  return changes;
-}
-
-function valueWords(value: AccessResult): string {
-  const found = decode(value);
-  if (found === null) return dataWords(value);
-  return [
-    String(Number(found.value.toPrecision(Number.isInteger(found.value) ? 10 : 7))),
-    ...(found.flags ? [flagWords(found.flags)] : []),
-  ].join(', ');
-}
-
-const [BETWEEN, ON, BAD] = [0, 2, 3];
-
-/** Null: it is no value of a point. */
-function readingOf(
-  { id, kind, at }: ClientPoint<TaseAt>,
-  value: AccessResult,
-  event: boolean,
-  { message, at: place }: Came['from'],
-): TaseReading | null {
-  const found = decode(value);
-  if (found === null) return null;
-  const { flags, time } = found;
-  let raw = found.value;
-  let quality = flags === null ? 0 : qualityOf(flags);
-  if (!Number.isFinite(raw)) [raw, quality] = [0, quality | Quality.referenceError];
-  if (kind === 'binary' && isState(value)) {
-    // Of one bit there is no state between.
-    if (raw === BETWEEN || raw === BAD) quality |= Quality.inconsistent;
-    raw = raw === ON ? 1 : 0;
-  }
-  const isTimed = time !== null && time > 0;
-  const doubtful = isTimed && flags !== null && !isTimeValid(flags);
-  return {
-    ...{ id, kind, raw, quality, event, data: value, flags, address: printAt(at) },
-    time: isTimed ? time : null,
-    timeSource: !isTimed ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
-    from: message === null ? null : { message, steps: [place] },
-  };
-}
-const isState = (value: AccessResult): boolean =>
-  value.type === 'bits' || (value.type === 'structure' && value.items[0]?.type === 'bits');
