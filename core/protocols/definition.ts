@@ -372,8 +372,11 @@ export interface Definition<
         shares?: string;
         /** A centre that is told all that it wants may say nothing for ever: its connection alone says that it is there. */
         quiet?: boolean;
-        /** What people here can have it do besides: `report all values now`. `text`: what has to be written for it. */
-        orders?: Readonly<Record<string, { words: string; text?: string }>>;
+        /**
+         * What people here can have it do besides: `report all values now`. `text`: what has to be written for it;
+         * `careful`: what is to be known before it is done.
+         */
+        orders?: Readonly<Record<string, { words: string; text?: string; careful?: string }>>;
         /** What its session knows beside its counters: `Transfer sets`. */
         details?: string;
         /** Absent: there are none. */

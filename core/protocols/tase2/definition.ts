@@ -89,7 +89,10 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
       operatorRequest: { words: 'report all values, as an operator’s request' },
       externalEvent: { words: 'report all values, as an external event' },
       localReset: { words: 'take selections back' },
-      takeTagsOff: { words: 'take all tags off' },
+      takeTagsOff: {
+        words: 'take all tags off',
+        careful: 'What they inhibit can be operated again. Whoever set them may have people at work there.',
+      },
       message: { words: 'tell them a message', text: 'Message' },
     },
     ends: serverEnds,

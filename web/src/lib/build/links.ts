@@ -32,11 +32,12 @@ export const linksOf = (kind: OnLink['kind']): Held<LinkObject>[] =>
     );
 
 /** Devices in whose conversation whoever joins a link of theirs would be: `in the association with CMR`; null: none. */
-export function sharingWords({ code, protocol }: LinkObject): string | null {
+export function sharingWords({ code, protocol, type }: LinkObject): string | null {
   const shares = definitionOf(protocol).outbound?.shares;
-  const users = usersOf(code);
-  const devices = users.filter(({ kind }) => kind === 'device').map((user) => user.code);
-  const isTheirs = devices.length > 0 && users.every(({ kind }) => kind === 'device');
+  const devices = usersOf(code)
+    .filter(({ kind }) => kind === 'device')
+    .map((user) => user.code);
+  const isTheirs = devices.length > 0 && definitionOf(protocol).links.includes(type);
   return shares !== undefined && isTheirs ? `in the ${shares} with ${devices.join(', ')}` : null;
 }
 

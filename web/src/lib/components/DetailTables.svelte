@@ -10,7 +10,7 @@
   const open = new SvelteSet<string>();
   const toggle = (key: string): void => void (open.has(key) ? open.delete(key) : open.add(key));
   /** Numbers, with or without their unit, stand to the right. */
-  const isNumber = (text: string): boolean => /^-?[\d.]+( ms| s| %)?$/.test(text);
+  const isNumber = (text: string): boolean => /^-?\d+(\.\d+)?( ms| s| %)?$/.test(text);
 </script>
 
 {#each tables as { key, title, columns, rows } (key)}

@@ -5,6 +5,7 @@
   import { ask } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import CounterLine from '$lib/components/CounterLine.svelte';
+  import Sheet from '$lib/components/build/Sheet.svelte';
   import DetailTables from '$lib/components/DetailTables.svelte';
   import { age, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
@@ -20,6 +21,8 @@
 
   const orders = $derived(Object.entries(definition.outbound?.orders ?? {}));
   let ordered = $state<string | null>(null);
+  /** What is to be done once more is said. */
+  let doubted = $state<string | null>(null);
   let texts = $state<Record<string, string>>({});
   async function order(wanted: string): Promise<void> {
     const text = texts[wanted] ?? '';
@@ -101,7 +104,7 @@
     {#if orders.length > 0 && data.person.role !== 'viewer'}
       <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
         <span class="text-soft">Have our end</span>
-        {#each orders as [key, { words, text }] (key)}
+        {#each orders as [key, { words, text, careful }] (key)}
           {#if text !== undefined}
             <input
               class="field w-[260px]!"
@@ -111,8 +114,11 @@
               bind:value={texts[key]}
             />
           {/if}
-          <button class="button" disabled={text !== undefined && !texts[key]?.trim()} onclick={() => void order(key)}
-            >{words}</button
+          <button
+            class="button"
+            disabled={text !== undefined && !texts[key]?.trim()}
+            onclick={() => (careful === undefined ? void order(key) : (doubted = key))}
+            >{words}{careful === undefined ? '' : '…'}</button
           >
         {/each}
         {#if ordered}<span role="status">{ordered}</span>{/if}
@@ -120,4 +126,21 @@
     {/if}
     <p><a class="word" href="/build/outbound/{outbound.code}">Mapping to {outbound.centre}</a></p>
   </div>
+{/if}
+
+{#if doubted !== null && outbound}
+  {@const { words = '', careful = '' } = definition.outbound?.orders?.[doubted] ?? {}}
+  <Sheet title="{outbound.centre}: {words}" about={careful} close={() => (doubted = null)}>
+    <div class="flex justify-end gap-2">
+      <button class="button" onclick={() => (doubted = null)}>Leave them</button>
+      <button
+        class="button first"
+        onclick={() => {
+          const wanted = doubted ?? '';
+          doubted = null;
+          void order(wanted);
+        }}>{words}</button
+      >
+    </div>
+  </Sheet>
 {/if}
