@@ -24,10 +24,10 @@ const point = (
   name: string,
   type: PointType,
   words: string,
-  { select, ...more }: More & { select?: boolean } = {},
+  { select, tag, ...more }: More & { select?: boolean; tag?: boolean } = {},
 ): PeerPoint => ({
   ...{ key, kind, name: words, unit: '', gain: 1, states: null, operations: [], setting: null, feedback: null },
-  at: targetAtSchema.parse({ protocol: 'tase2', name, type, ...(select ? { select } : {}) }),
+  at: targetAtSchema.parse({ protocol: 'tase2', name, type, ...(select ? { select } : {}), ...(tag ? { tag } : {}) }),
   ...more,
 });
 const SWITCHED = ['moving', 'open', 'closed', 'bad'];
@@ -45,7 +45,7 @@ export const NORTHMARK_POINTS: readonly PeerPoint[] = [
   point('energy', 'counter', 'TIE_MWH', 'DiscreteExtended', 'Tie, energy', { unit: 'MWh' }),
   point('alarm', 'binary', 'NET_ALARM', 'StateQTimeTag', 'Network alarm', { states: ['no', 'yes'] }),
   point('control', 'output', 'TIE_CB_CMD', 'Command', 'Tie breaker', {
-    ...{ states: ['open', 'closed'], operations: ['trip', 'close'], select: true },
+    ...{ states: ['open', 'closed'], operations: ['trip', 'close'], select: true, tag: true },
     feedback: { point: `${NORTHMARK_DOMAIN}/TIE_CB`, expect: { trip: 1, close: 2 } },
   }),
   point('schedule', 'setpoint', 'TIE_SCHED', 'SetpointReal', 'Exchange wanted', {

@@ -31,11 +31,14 @@ export type CommandState = (typeof COMMAND_STATES)[number];
 /** States after which more is to come, given a feedback point. */
 export const COMMAND_OPEN: readonly CommandState[] = ['requested', 'claimed'];
 
+/** How people order a binary control; a select alone is a centre's. */
+export const ORDER_MODES = ['selectOperate', 'direct', 'directNoAnswer'] as const;
+
 const order = {
   /** Made by whoever orders; the same one twice is the same command. */
   id: z.uuid(),
   pointId: z.number().int().positive(),
-  mode: z.enum(['selectOperate', 'direct', 'directNoAnswer']),
+  mode: z.enum(ORDER_MODES),
 };
 
 /** A binary control as a person orders it. */

@@ -13,7 +13,14 @@ export {
 } from './state.ts';
 export { trailSchema, type Trail } from './trail.ts';
 export { personalRequestSchema, requestSchema, CHANNELS, type EngineRequest } from './request.ts';
-export { COMMAND_STATES, COMMAND_OPEN, commandOrderSchema, type CommandOrder, type CommandState } from './command.ts';
+export {
+  ORDER_MODES,
+  COMMAND_STATES,
+  COMMAND_OPEN,
+  commandOrderSchema,
+  type CommandOrder,
+  type CommandState,
+} from './command.ts';
 export { fileEntriesSchema, fileOrderSchema, type FileOrderRequest } from './file.ts';
 export {
   NO_PROBE_RESULT,

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { definitionOf } from '@halvix/core/protocols';
   import { decimals } from '@halvix/core/point';
-  import type { CommandOrder } from '@halvix/core/path';
+  import { ORDER_MODES } from '@halvix/core/path';
   import { Dialog } from 'bits-ui';
   import { onMount, untrack } from 'svelte';
   import { messageOf, post } from '../ask.ts';
@@ -31,15 +31,17 @@
   const watchedId = untrack(() => point.setting?.follows.pointId ?? point.control?.feedback?.pointId ?? null);
   let part = $state<'what' | 'sure' | 'sent'>('what');
   let wanted = $state<Wanted>(sensible());
-  const { modes } = untrack(() => definitionOf(device.protocol).device.orders);
-  const MODE_TITLES: Record<string, [title: string, words: string]> = {
+  type OrderMode = (typeof ORDER_MODES)[number];
+  const possible = untrack(() => definitionOf(device.protocol).device.orders.modes);
+  const modes: readonly OrderMode[] = ORDER_MODES.filter((one) => possible.includes(one));
+  const MODE_TITLES: Record<OrderMode, [title: string, words: string]> = {
     selectOperate: ['Select, then operate', 'the device checks first and carries out only what it selected'],
     direct: ['Direct operate', 'one message'],
     directNoAnswer: ['Direct, unanswered', 'one message, the device does not say what it thinks of it'],
   };
   /** A text goes out in one message. */
   const isText = untrack(() => point.kind === 'text');
-  let mode = $state((isText ? 'direct' : modes[0]) as CommandOrder['mode']);
+  let mode = $state<OrderMode>(isText ? 'direct' : modes[0]);
   let id = '';
   let command = $state.raw<CommandView | null>(null);
   let problem = $state<string | null>(null);

@@ -14,14 +14,22 @@
   const marked = new SvelteMap<string, Marked>();
   let onlyChanged = $state(true);
   const toggle = (one: Marked): void => void (marked.delete(one.key) || marked.set(one.key, one));
-  const listed = $derived([...[...marked.values()].filter(({ key }) => !past.some((one) => one.key === key)), ...past]);
+  /** Those to choose from: while somebody chooses, and while some are marked, they stay as they are. */
+  let held = $state.raw<readonly Marked[] | null>(null);
+  const listed = $derived(held ?? past);
+  const hold = (): void => void (held ??= past);
+  const letGo = (): void => void (marked.size === 0 && (held = null));
+  function newest(): void {
+    marked.clear();
+    held = null;
+  }
   /** Until somebody marks some: the newest one and the one before. */
-  const shown = $derived(compared(marked.size > 0 ? [...marked.values()] : past.slice(0, 2)));
+  const shown = $derived(compared(marked.size > 0 ? [...marked.values()] : listed.slice(0, 2)));
   const rows = $derived(onlyChanged ? shown.rows.filter(({ changed }) => changed.length > 0) : shown.rows);
 </script>
 
 <div class="flex flex-wrap items-start gap-5">
-  <fieldset class="min-w-[210px]">
+  <fieldset class="min-w-[210px]" onpointerenter={hold} onpointerleave={letGo} onfocusin={hold} onfocusout={letGo}>
     <legend class="pb-1 text-soft">Mark those to compare</legend>
     {#each listed as one (one.key)}
       <label class="flex items-center gap-2 py-0.5">
@@ -34,8 +42,8 @@
       <label class="flex items-center gap-2"
         ><input type="checkbox" bind:checked={onlyChanged} /> only what differs</label
       >
-      {#if marked.size > 0}<button class="cursor-pointer text-accent underline" onclick={() => marked.clear()}
-          >newest two</button
+      {#if marked.size > 0}<button class="cursor-pointer text-accent underline" onclick={newest}
+          >the newest again</button
         >{/if}
     </div>
   </fieldset>
