@@ -57,8 +57,20 @@ test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
   await page.getByRole('button', { name: 'HLMB1/LLN0$BR$brcbMeasured01' }).click();
   await expect(page.getByTestId('details-reports')).toContainText('HLMB1/MMXU1.');
 
-  // All that it has, in the list or not; a part of an address shows what is in it.
+  // Its switch is operated from here, by the control model that it has.
   await page.getByRole('link', { name: 'Bay controller' }).click();
+  await page
+    .getByRole('row')
+    .filter({ hasText: 'HLMB1/CSWI1.Pos[CO]' })
+    .getByRole('button', { name: 'operate…' })
+    .click();
+  await page.getByRole('button', { name: 'Next: look it over' }).click();
+  await page.waitForTimeout(700);
+  await page.getByRole('button', { name: /^Send/ }).click();
+  await expect(page.getByTestId('control-progress')).toContainText(/Confirmed|Operated/, { timeout: 10_000 });
+  await page.keyboard.press('Escape');
+
+  // All that it has, in the list or not; a part of an address shows what is in it.
   await page.getByRole('link', { name: 'tell all that it has…' }).click();
   const table = page.getByRole('table', { name: 'All that HLMB1 has' });
   await expect(table).toContainText('HLMB1/CILO1.');
