@@ -39,8 +39,8 @@ test('an agreement names both directions, their terms, and who operates what', (
     expect.stringMatching(/^BO 2\|.*OWN Breaker.*control from them$/),
   ]);
   expect(agreement.got.slice(1)).toEqual([
-    ['AI 3', 'analog input', 'FAR Tie', 'MW', '', 'to us'],
-    ['BO 1', 'binary control', 'FAR Breaker', '', '', 'status to us, control from us'],
+    ['AI 3', 'AI', 'FAR Tie', 'MW', '', 'to us'],
+    ['BO 1', 'BO', 'FAR Breaker', '', '', 'status to us, control from us'],
   ]);
   expect(agreement.operating).toEqual(['Far operates 1 of ours', 'we operate 1 there']);
   expect(agreement.getting.map(({ what, ours }) => `${what}: ${ours}`)).toEqual(

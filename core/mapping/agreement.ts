@@ -53,7 +53,7 @@ export function agreementWith(
       ...partners.flatMap(({ code, points }) =>
         points.map((point) => [
           addressOf(point),
-          KIND_WORDS[point.kind].one,
+          KIND_WORDS[point.kind].short,
           `${code} ${point.name}`,
           point.unit,
           point.states?.join(' / ') ?? '',
@@ -106,7 +106,7 @@ function givenRows({ mappings, controls, settings }: OutboundConfig, devices: Co
       return [
         [
           seenAddress(target, settings),
-          KIND_WORDS[target.kind].one,
+          KIND_WORDS[target.kind].short,
           targetsOf(target.at.protocol).words(target),
           `${device} ${point.name}`,
           point.unit,

@@ -8,7 +8,7 @@ import type { Result } from '../session/index.ts';
 import { agreementWith, headingsOf } from './agreement.ts';
 
 /*
- * An agreement as a file, ours or the other party's: JSON (`halvix.agreement`, docs/file-formats.md), or a table as the
+ * An agreement as a file, ours or the other party's: JSON (`halvix.agreement`, docs/formats.md), or a table as the
  * agreement's own sheet is, CSV or the rows of a workbook. What is given in their file is what we get.
  */
 
@@ -134,7 +134,10 @@ function entriesOf(rows: readonly (readonly string[])[]): AgreedPoint[] {
   });
 }
 const kindOf = (words: string): PointKind | null =>
-  POINT_KINDS.find((kind) => kind === words || KIND_WORDS[kind].one === words.toLowerCase()) ?? null;
+  POINT_KINDS.find(
+    (kind) =>
+      kind === words || KIND_WORDS[kind].short === words.toUpperCase() || KIND_WORDS[kind].one === words.toLowerCase(),
+  ) ?? null;
 
 /** Whose file it is: ours, theirs, or nobody can tell. */
 export function madeBy({ by }: AgreedFile, network: string, party: string): 'us' | 'them' | null {

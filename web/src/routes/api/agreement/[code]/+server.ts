@@ -14,7 +14,7 @@ async function drafted(code: string): Promise<{ outbound: OutboundConfig; config
   return { outbound, configuration };
 }
 
-/** The agreement with a party as a file of its own (docs/file-formats.md). */
+/** The agreement with a party as a file of its own (docs/formats.md). */
 export const GET: RequestHandler = async ({ params }) => {
   const { outbound, configuration } = await drafted(params.code);
   const headers = {
