@@ -278,6 +278,18 @@ describe('the system', () => {
     await rig.bench('DELETE', '/devices/NMK/points/binary/1');
   });
 
+  test('a neighbour that was away when we started is taken up when he comes, and the next try is told until then', async () => {
+    await rig.bench('PUT', '/devices/NMK/power', { on: false });
+    await rig.system.kill('engine');
+    await rig.startEngine();
+    const link = async (): Promise<{ state: string; nextTry: number | null }> => rig.hop('link', 'NMK-WAN');
+    await rig.until('the next try is known', async () => ((await link())?.nextTry ?? 0) > Date.now(), 30_000);
+    await rig.until('he is silent', async () => (await rig.hop('device', 'NMK')).state === 'silent', 30_000);
+    await rig.bench('PUT', '/devices/NMK/power', { on: true });
+    await rig.until('he answers', async () => (await rig.hop('device', 'NMK')).state === 'answering', 30_000);
+    await rig.until('his values are good', async () => (await latest('TIE_MW'))?.quality === 0);
+  });
+
   test('one that calls us is both in the association that it has made', async () => {
     const { caldmere: _, ...ports } = rig.ports;
     const configuration = demoConfiguration(ports);

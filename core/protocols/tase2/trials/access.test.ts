@@ -4,6 +4,7 @@ import { settings } from '../../mms/trials/pair.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
 import type { ServiceName, Services } from '../../mms/wire/services.ts';
 import type { ServerEffect } from '../../server.ts';
+import { tagData } from '../tags.ts';
 import { TaseServer } from '../server/server.ts';
 import { serverSettings } from '../settings.ts';
 import { nameData, wantedData, type Wanted } from '../transfer.ts';
@@ -56,7 +57,7 @@ const NONE = { transport: new Uint8Array(), session: new Uint8Array(), presentat
 const OPEN = offered('analog', 'TIE_MW', 'RealQTimeTag');
 const SECRET = [
   offered('analog', 'SECRET', 'RealQTimeTag'),
-  offered('output', 'HIDDEN', 'Command', { select: true }),
+  offered('output', 'HIDDEN', 'Command', { select: true, tag: true }),
   offered('setpoint', 'COVERT', 'SetpointReal'),
   offered('analog', 'MASKED', 'RealQ', { scope: 'centre' }),
 ];
@@ -65,6 +66,7 @@ beforeEach(() => {
   server = new TaseServer(serverSettings.parse({ bilateralTable: 'T' }), [OPEN, ...SECRET], NOW);
 });
 
+const TAGGED = { inhibits: 'close', reason: 'mine' } as const;
 const value = { type: 'float' as const, value: 1, width: 32 as const };
 const wanted = (dataSet: ObjectName): Wanted => ({
   ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: ['object change'] },
@@ -94,12 +96,14 @@ function everything(peer: Asker, item: string): Record<string, unknown> {
       values: [wantedData(wanted(name))],
     });
     said[`acknowledged ${scope}`] = peer.ask('write', {
-      variables: { names: [{ name: inDomain('DSTransfer_Report_ACK') }] },
+      variables: { names: [{ name: inDomain('Transfer_Report_ACK') }] },
       values: [{ type: 'structure', items: [nameData(name), { type: 'integer', value: 1 }] }],
     });
-    said[`selected ${scope}`] = peer.ask('read', {
-      variables: { names: [{ name: { ...name, item: `${item}_SBO` } }] },
-    });
+    for (const beside of ['SBO', 'TAG']) {
+      const own = { names: [{ name: { ...name, item: `${item}_${beside}` } }] };
+      said[`${beside} ${scope}`] = peer.ask('read', { variables: own });
+      said[`${beside} written ${scope}`] = peer.ask('write', { variables: own, values: [tagData(TAGGED)] });
+    }
   }
   return said;
 }
