@@ -37,6 +37,8 @@
     if (state_.state === 'resting') return 'Between calls: nobody is connected now';
     if (state_.state !== 'connected')
       return `Not connected: ${state_.problem ?? 'connecting'}${state_.nextTry ? `, next try in ${age(state_.nextTry - clock.now)}` : ''}`;
+    if (centres.length > 0 && devices.length > 0)
+      return `Connected for ${age(clock.now - state_.since)}; what is device and what is centre are one party on it`;
     if (centres.length > 0)
       return link.type === 'tcpServer'
         ? `Connected for ${age(clock.now - state_.since)}`
@@ -204,7 +206,7 @@
       {#if lane.badFrames > 0}{lane.badFrames} times garbage or a wrong checksum.{/if}
     </p>
   {:else}<p class="text-soft">Asking the engine for its lane …</p>{/if}
-  {#if centres.length === 0}
+  {#if centres.length === 0 || devices.length > 0}
     <DataTable
       name="Devices on {link.code}"
       rows={devices}
