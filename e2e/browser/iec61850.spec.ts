@@ -33,6 +33,7 @@ test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
   await hands.choose('Sees at once', 'all');
   await hands.choose(/^\s*Value/, 'engineering');
   await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Mapping to Quillstone');
   await hands.click('link', /^Draft:/);
   await hands.click('button', 'Apply…');
   await hands.click('button', 'Apply to the running system');

@@ -1,5 +1,6 @@
 import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings } from './association.ts';
+import type { Keeping } from './messagelog.ts';
 import { isForClient, type Speaking } from './within.ts';
 import {
   encodePdu,
@@ -73,6 +74,8 @@ const REJECTS: Record<number, string> = {
 };
 
 export class MmsClient {
+  /** Keeps the last messages for those who look; null: nobody does. */
+  log: Keeping | null = null;
   /** Takes what is not for a client; null: nobody does. */
   guest: ((octets: Uint8Array) => void) | null = null;
   private effects: MmsClientEffect[] = [];
@@ -173,15 +176,20 @@ export class MmsClient {
   /** Tells the server something without being asked, and without an answer. */
   tell(variables: Variables, results: readonly AccessResult[], now: Instant): void {
     if (!this.isOpen) return;
-    this.association.sendEncoded(encodePdu({ type: 'report', variables, results }));
+    this.say(encodePdu({ type: 'report', variables, results }), now);
     this.work(now);
   }
 
   /** Sends a message of whoever is a guest here. */
   pass(octets: Uint8Array, now: Instant): void {
     if (!this.isOpen) return;
-    this.association.sendEncoded(octets);
+    this.say(octets, now);
     this.work(now);
+  }
+
+  private say(octets: Uint8Array, now: Instant): void {
+    this.log?.add(true, octets, now);
+    this.association.sendEncoded(octets);
   }
 
   take(): MmsClientEffect[] {
@@ -214,7 +222,7 @@ export class MmsClient {
       }
       this.underWay.set(this.invoke, asked);
       this.counts.requests++;
-      this.association.sendEncoded(octets);
+      this.say(octets, now);
     }
     this.collect(now);
   }
@@ -233,6 +241,7 @@ export class MmsClient {
           this.onPdu(effect.pdu, effect.octets, now);
           break;
         case 'malformed':
+          this.log?.add(false, effect.octets, now);
           this.odd(effect.words);
           break;
         case 'closed':
@@ -254,6 +263,7 @@ export class MmsClient {
   }
 
   private onPdu(pdu: Pdu, octets: Uint8Array, now: Instant): void {
+    this.log?.add(false, octets, now);
     if (this.guest !== null && isForClient(pdu) === false) return this.guest(octets);
     switch (pdu.type) {
       case 'report':

@@ -4,6 +4,7 @@ import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, Det
 import type { GuestCommand } from '../conversation.ts';
 import type { Counters } from '../counterset.ts';
 import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from './client.ts';
+import { MessageLog } from './messagelog.ts';
 import { Within } from './within.ts';
 import type { ServiceName, Services } from './wire/services.ts';
 
@@ -62,6 +63,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   private silent: boolean | null = null;
   private lossAt: Instant | null;
   private readonly notes = new Set<string>();
+  private readonly log = new MessageLog();
   private told = '';
   /** Whether somebody is a guest of our associations, and knows that this one stands. */
   private hasGuest = false;
@@ -115,6 +117,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       (told, at) => this.onTold(told, at),
       ...(within === undefined ? [] : [new Within(within())]),
     );
+    client.log = this.log;
     this.standing = {
       ...this.own(client),
       ...{ client, unreadable: new Map<number, string>() },
@@ -329,6 +332,11 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       },
       now,
     );
+  }
+
+  /** What was said lately, in both directions; over associations that are gone too. */
+  protected get messageTable(): DetailTable {
+    return this.log.table;
   }
 
   // ---- what cannot be had

@@ -1,6 +1,7 @@
 import { sameBytes } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
 import { Association, type AssociationSettings, type Caller } from './association.ts';
+import type { Keeping } from './messagelog.ts';
 import { isForClient, type Speaking } from './within.ts';
 import type { AccessResult, Data, TypeOf } from './wire/data.ts';
 import { encodePdu, type Agreement, type ConfirmedResponse, type Pdu, type ServiceError } from './wire/pdu.ts';
@@ -76,6 +77,9 @@ const NAME_OVERHEAD = 4;
 const DEFAULT_SIZE = 65_000;
 
 export class MmsServer {
+  /** Keeps the last messages for those who look; null: nobody does. */
+  log: Keeping | null = null;
+  private now: Instant = 0;
   /** Whether there is a guest, who takes what is not for a server. */
   hasGuest = false;
   private effects: MmsServerEffect[] = [];
@@ -100,14 +104,17 @@ export class MmsServer {
   }
 
   start(now: Instant): void {
+    this.now = now;
     this.association.start(now);
     this.collect();
   }
   receive(bytes: Uint8Array, now: Instant): void {
+    this.now = now;
     this.association.receive(bytes, now);
     this.collect();
   }
   wake(now: Instant): void {
+    this.now = now;
     this.association.wake(now);
     this.collect();
   }
@@ -125,12 +132,18 @@ export class MmsServer {
   }
 
   /** Tells without being asked. Returns whether it fits what was agreed on. */
-  report(variables: Variables, results: readonly AccessResult[]): boolean {
+  report(variables: Variables, results: readonly AccessResult[], now = this.now): boolean {
     const octets = encodePdu({ type: 'report', variables, results });
     if (octets.length > this.size) return false;
-    this.association.sendEncoded(octets);
+    this.now = now;
+    this.say(octets);
     this.collect();
     return true;
+  }
+
+  private say(octets: Uint8Array): void {
+    this.log?.add(true, octets, this.now);
+    this.association.sendEncoded(octets);
   }
 
   /** Whether a report would fit what was agreed on. */
@@ -151,7 +164,7 @@ export class MmsServer {
   /** Sends a message of whoever is a guest here. */
   pass(octets: Uint8Array): void {
     if (!this.isOpen) return;
-    this.association.sendEncoded(octets);
+    this.say(octets);
     this.collect();
   }
 
@@ -192,6 +205,7 @@ export class MmsServer {
   }
 
   private onPdu(pdu: Pdu, octets: Uint8Array): void {
+    this.log?.add(false, octets, this.now);
     if (this.hasGuest && isForClient(pdu) === true) {
       this.effects.push({ type: 'guest', octets });
       return;
@@ -301,7 +315,7 @@ export class MmsServer {
     const pdu: Pdu =
       failed === null ? { type: 'response', invoke, ...response } : { type: 'error', invoke, error: failed };
     const octets = encodePdu(pdu);
-    if (octets.length <= this.size) this.association.sendEncoded(octets);
+    if (octets.length <= this.size) this.say(octets);
     else this.association.send({ type: 'error', invoke, error: TOO_LARGE });
     this.flush();
   }

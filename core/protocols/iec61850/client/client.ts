@@ -429,6 +429,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
         columns: ['Way', 'Points', 'Values', 'Median', 'Most'],
         rows: [delayRow('report', 'changes reported'), delayRow('poll', 'present values read')],
       },
+      this.messageTable,
     ];
   }
 }

@@ -555,7 +555,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         ? []
         : [
             {
-              ...{ key: 'messages', title: 'Messages' },
+              ...{ key: 'information', title: 'Messages of the peer' },
               columns: ['Reference', 'Message'],
               rows: this.messages.map(({ message, at }, n) => ({
                 key: `${n} ${at}`,
@@ -564,6 +564,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
               })),
             },
           ]),
+      this.messageTable,
     ];
   }
 }

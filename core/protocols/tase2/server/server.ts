@@ -4,6 +4,7 @@ import type { DetailTable } from '../../client.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import type { ConversationTerms, GuestCommand } from '../../conversation.ts';
 import { MmsServer, type MmsServerEffect } from '../../mms/server.ts';
+import { MessageLog } from '../../mms/messagelog.ts';
 import { agreedOn, calledSettings } from '../../mms/settings.ts';
 import { Within } from '../../mms/within.ts';
 import type { AccessResult, Data } from '../../mms/wire/data.ts';
@@ -55,6 +56,7 @@ export class TaseServer implements Server<TaseTargetAt> {
   private readonly peers = new Map<number, Peer>();
   private readonly controls: Controls;
   private readonly telling: Telling;
+  private readonly log = new MessageLog();
   private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
   private token = 0;
   private now: Instant;
@@ -209,6 +211,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     this.now = now;
     const association = within === undefined ? [] : [new Within(within)];
     const server = new MmsServer(calledSettings(this.settings), this.objects.forPeer(peer), ...association);
+    server.log = this.log.of(from || 'them');
     if (within !== undefined) this.counters.add('associations');
     this.peers.set(peer, { server, from, operates });
     server.start(now);
@@ -360,6 +363,7 @@ export class TaseServer implements Server<TaseTargetAt> {
               })),
             },
           ]),
+      this.log.table,
     ];
   }
 
@@ -453,7 +457,9 @@ export class TaseServer implements Server<TaseTargetAt> {
     const some = changed === null ? members : members.filter((v) => isSpecial(v) || changed.has(nameWords(v.name)));
     const variables = !packed && byException && changed !== null ? { names: some } : { list: dataSet };
     const block = packed ? this.packed(members, some, result, byException) : null;
-    if (!one.server.report(variables, block === null ? some.map(result) : [{ type: 'octets', octets: block }]))
+    if (
+      !one.server.report(variables, block === null ? some.map(result) : [{ type: 'octets', octets: block }], this.now)
+    )
       this.effects.push({ type: 'diagnostic', words: `${set.words}: a report is longer than agreed on` });
     this.counters.add('reports');
     this.counters.add('reportedValues', some.length);

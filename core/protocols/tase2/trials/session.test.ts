@@ -214,7 +214,7 @@ describe('messages', () => {
     expect(tell('Tie opens at 14:00')).toBe('told 1 peer');
     expect(tell('Über 20 MW')).toBe('told 1 peer');
     expect(pair.words('noted')).toEqual(['message 1/0/1: Tie opens at 14:00', 'message 1/0/2: Über 20 MW']);
-    expect(pair.detail('messages').rows.map(({ cells }) => cells)).toEqual([
+    expect(pair.detail('information').rows.map(({ cells }) => cells)).toEqual([
       ['1/0/2', 'Über 20 MW'],
       ['1/0/1', 'Tie opens at 14:00'],
     ]);
@@ -225,7 +225,7 @@ describe('messages', () => {
     expect(tell('x'.repeat(8001))).toBe('it has 8001 octets, at most 8000 go');
     for (let n = 0; n < 60; n++) tell(`flood ${n}`);
     expect(pair.words('noted').length).toBeLessThan(20);
-    expect(pair.detail('messages').rows).toHaveLength(20);
+    expect(pair.detail('information').rows).toHaveLength(20);
     const own = new Both([LIST[0]], OFFERS, { client: { messages: false } }).start().run(500);
     own.serve({ type: 'order', order: 'message', text: 'anybody' });
     expect(own.told.filter((one) => one.type === 'ordered').at(-1)).toMatchObject({ words: 'nobody wants messages' });

@@ -2,17 +2,30 @@
   import type { DetailState } from '@halvix/core/path';
   import { SvelteSet } from 'svelte/reactivity';
   import { clock } from '$lib/clock.svelte.ts';
-  import { age, fullTime } from '$lib/format.ts';
+  import { age, clockTime, fullTime } from '$lib/format.ts';
   import PastReports from './PastReports.svelte';
 
   /** What a session knows beside its points, table by table. */
-  let { tables }: { tables: DetailState['tables'] } = $props();
+  let { tables: newest }: { tables: DetailState['tables'] } = $props();
+  /** While somebody reads, they may stay as they are. */
+  let held = $state.raw<{ tables: DetailState['tables']; at: number } | null>(null);
+  const tables = $derived(held?.tables ?? newest);
   const open = new SvelteSet<string>();
   const toggle = (key: string): void => void (open.has(key) ? open.delete(key) : open.add(key));
   /** Numbers, with or without their unit, stand to the right. */
   const isNumber = (text: string): boolean => /^-?\d+(\.\d+)?( ms| s| %)?$/.test(text);
 </script>
 
+{#if newest.length > 0}
+  <p class="flex items-center gap-2 text-[12.5px]">
+    <button
+      class="button"
+      aria-pressed={held !== null}
+      onclick={() => (held = held === null ? { tables: newest, at: clock.now } : null)}>Hold still</button
+    >
+    {#if held}<span class="text-soft">as it was at {clockTime(held.at, clock.now)}</span>{/if}
+  </p>
+{/if}
 {#each tables as { key, title, columns, rows } (key)}
   <section aria-label={title} data-testid="details-{key}">
     <h2 class="mb-2">{title}</h2>
