@@ -43,6 +43,8 @@ export interface SessionSettings {
   keepAliveMs: number;
 }
 
+/** Messages for a guest that come before it knows of the association, at most. */
+const MOST_EARLY = 20;
 /** Of a message where nothing was agreed on. */
 const MOST_OCTETS = 65_000;
 
@@ -68,6 +70,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   /** Whether somebody is a guest of our associations, and knows that this one stands. */
   private hasGuest = false;
   private guestKnows = false;
+  /** What was for the guest before it knew. */
+  private early: Uint8Array[] = [];
 
   constructor(
     private readonly session: SessionSettings,
@@ -118,6 +122,9 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       ...(within === undefined ? [] : [new Within(within())]),
     );
     client.log = this.log;
+    // The peer may ask in the same breath in which it takes the association.
+    if (this.hasGuest) client.guest = (octets) => this.handToGuest(octets);
+    this.early = [];
     this.standing = {
       ...this.own(client),
       ...{ client, unreadable: new Map<number, string>() },
@@ -269,12 +276,14 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     client.guest = (octets) => this.handToGuest(octets);
     const terms = { octets: agreement.size ?? MOST_OCTETS, requests: agreement.calling };
     this.effects.push({ type: 'guest', what: 'begins', terms });
+    for (const octets of this.early.splice(0)) this.handToGuest(octets);
   }
 
   /** Returns whether there is one. */
   protected handToGuest(octets: Uint8Array): boolean {
     if (this.guestKnows) this.effects.push({ type: 'guest', what: 'hears', octets });
-    return this.guestKnows;
+    else if (this.hasGuest && this.early.length < MOST_EARLY) this.early.push(octets);
+    return this.hasGuest;
   }
 
   /** What the association has counted since the last look. */

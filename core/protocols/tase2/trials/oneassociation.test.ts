@@ -21,6 +21,17 @@ describe('two centres over one association', () => {
       expect(counters.values.odd).toBe(0);
   });
 
+  test('nothing is lost that comes together with the answer to the association', () => {
+    const together = new Two();
+    together.gathers = true;
+    together.connect();
+    expect(together.west.client.counters.values.odd).toBe(0);
+    expect(together.east.client.counters.values.errors).toBe(0);
+    expect(together.east.client.ways).toEqual({ reported: 1, polled: 0 });
+    together.update('west', 31);
+    expect(together.last('east')).toBe(31);
+  });
+
   test('each operates at the other one, once', () => {
     two.control('west', 'EAST');
     two.control('east', 'WEST');

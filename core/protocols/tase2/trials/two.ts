@@ -1,3 +1,4 @@
+import { concat } from '../../../bytes/index.ts';
 import type { ClientNews, ClientPoint } from '../../client.ts';
 import type { ConversationTerms, GuestNews } from '../../conversation.ts';
 import type { ServerEffect } from '../../server.ts';
@@ -31,6 +32,9 @@ export class Two {
   readonly east;
   readonly news: { west: ClientNews[]; east: ClientNews[] } = { west: [], east: [] };
   readonly controls: { west: ServerEffect[]; east: ServerEffect[] } = { west: [], east: [] };
+  /** Octets to the west wait until they are asked for: what comes together is one piece. */
+  gathers = false;
+  private gathered: Uint8Array[] = [];
   /** Octets on the one connection. */
   readonly sent: { octets: Uint8Array; fromWest: boolean }[] = [];
   private up = false;
@@ -77,6 +81,13 @@ export class Two {
   }
 
   private settle(): void {
+    this.pump();
+    while (this.gathered.length > 0) {
+      this.west.client.receiveEvent(concat(this.gathered.splice(0)), this.now);
+      this.pump();
+    }
+  }
+  private pump(): void {
     for (let busy = true; busy;) {
       busy = false;
       for (const side of ['west', 'east'] as const) {
@@ -121,7 +132,8 @@ export class Two {
       if (side === 'west') west.client.command({ type: 'guest', what: 'says', octets: effect.octets }, now);
       else if (this.up) {
         this.sent.push({ octets: effect.octets, fromWest: false });
-        west.client.receiveEvent(effect.octets, now);
+        if (this.gathers) this.gathered.push(effect.octets);
+        else west.client.receiveEvent(effect.octets, now);
       }
     }
     if (effect.type === 'guest') {
