@@ -368,14 +368,12 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       reporting.octets = octets;
       if (isRepeated) return this.repeated(standing, subscribed.transferSet, seconds, now);
     }
-    const byName =
-      named && new Map(subscribed.points.map((point) => [nameWords(nameOfPoint(point.at)), point] as const));
     const came: Came[] = [];
     let conditions: Condition[] = [];
     results.forEach((value, at) => {
       const name = named?.[at];
       if (name?.item === SPECIAL.conditions) conditions = conditionsOf(value);
-      const point = name === undefined ? subscribed.members[at] : byName?.get(nameWords(name));
+      const point = name === undefined ? subscribed.members[at] : subscribed.byName.get(nameWords(name));
       // What is not in a report by exception has no value there.
       if (!point || value.type === 'failure') return;
       came.push({ point, value, from: { message: octets, at } });

@@ -1,7 +1,7 @@
 import type { ClientPoint } from '../../client.ts';
 import { ask, demand, Refusal, type Dialogue } from '../../mms/dialogue.ts';
 import { accessErrorWords, type TypeOf } from '../../mms/wire/data.ts';
-import type { ObjectName } from '../../mms/wire/names.ts';
+import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import type { Variable } from '../../mms/wire/services.ts';
 import { nameOfPoint, type TaseAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
@@ -27,6 +27,7 @@ export interface Subscribed {
   members: readonly (ClientPoint<TaseAt> | null)[];
   /** The same by their names, and, where reports are packed, their types; null: they are not. */
   names: readonly ObjectName[];
+  byName: ReadonlyMap<string, ClientPoint<TaseAt>>;
   types: readonly TypeOf[] | null;
 }
 
@@ -72,7 +73,8 @@ export function* subscribe(
     ...{ blocked: types !== null, critical, byException: true, all: true, enabled: true, eventCode: 0 },
   });
   const members = [...head.map(() => null), ...points];
-  return { dataSet, transferSet, points, members, names: variables.map(({ name }) => name), types };
+  const byName = new Map(points.map((point) => [nameWords(nameOfPoint(point.at)), point] as const));
+  return { dataSet, transferSet, points, members, names: variables.map(({ name }) => name), byName, types };
 }
 
 /** What the members are; null: one of them does not say. */

@@ -59,6 +59,11 @@ export class TaseServer implements Server<TaseTargetAt> {
   private readonly log = new MessageLog();
   private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
   private token = 0;
+  /** Of each data set: what is of the protocol's own, and the others by their names. Another list makes them anew. */
+  private places = new WeakMap<
+    readonly Variable[],
+    { special: readonly Variable[]; byName: ReadonlyMap<string, Variable> }
+  >();
   private now: Instant;
   /** A client of ours: whether there is one, and the peer in whose association it is. */
   private guest: { peer: number | null } | null = null;
@@ -174,6 +179,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         break;
       case 'setPoints':
         this.points.adopt(command.points);
+        this.places = new WeakMap();
         break;
       case 'commandGiven':
         break;
@@ -452,9 +458,8 @@ export class TaseServer implements Server<TaseTargetAt> {
       if (name.item === SPECIAL.event) return whole(eventCode);
       return changed?.get(nameWords(name)) ?? this.objects.valueOf(name);
     };
-    const isSpecial = ({ name }: Variable): boolean => this.points.named(name) === undefined;
     // By exception the objects are named that are in it; otherwise the data set says which they are.
-    const some = changed === null ? members : members.filter((v) => isSpecial(v) || changed.has(nameWords(v.name)));
+    const some = changed === null ? members : this.changedOf(members, changed);
     const variables = !packed && byException && changed !== null ? { names: some } : { list: dataSet };
     const block = packed ? this.packed(members, some, result, byException) : null;
     if (
@@ -469,6 +474,21 @@ export class TaseServer implements Server<TaseTargetAt> {
     });
     if (told.length > 0) this.effects.push({ type: 'reported', events: told }, { type: 'delivered', events: told });
     this.collect(peer);
+  }
+
+  /** What a report by exception names: what is of the protocol's own, and what has changed. */
+  private changedOf(members: readonly Variable[], changed: ReadonlyMap<string, AccessResult>): Variable[] {
+    let known = this.places.get(members);
+    if (known === undefined) {
+      const isSpecial = ({ name }: Variable): boolean => this.points.named(name) === undefined;
+      known = {
+        special: members.filter(isSpecial),
+        byName: new Map(members.map((one) => [nameWords(one.name), one] as const)),
+      };
+      this.places.set(members, known);
+    }
+    const { special, byName } = known;
+    return [...special, ...[...changed.keys()].flatMap((name) => byName.get(name) ?? [])];
   }
 
   /** A report as one octet string; null: something of it cannot be packed, and it goes as it is. */
