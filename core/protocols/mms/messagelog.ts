@@ -24,8 +24,9 @@ export class MessageLog implements Keeping {
   private octets = 0;
   private count = 0;
 
+  /** They are not copied: nobody changes what was sent or has come. */
   add(ours: boolean, octets: Uint8Array, at: Instant, them = 'them'): void {
-    this.kept.push({ from: ours ? 'us' : them, octets: octets.slice(), at, number: ++this.count });
+    this.kept.push({ from: ours ? 'us' : them, octets, at, number: ++this.count });
     this.octets += octets.length;
     while (this.kept.length > MOST_MESSAGES || (this.octets > MOST_OCTETS && this.kept.length > 1))
       this.octets -= this.kept.shift()?.octets.length ?? 0;
