@@ -264,7 +264,10 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     const { standing } = this;
     if (command.what === 'says') return standing?.client.pass(command.octets, now);
     this.hasGuest = command.what === 'comes';
-    if (this.hasGuest) return standing === null ? undefined : this.tellGuest(standing);
+    if (this.hasGuest && standing !== null) {
+      standing.client.guest = (octets) => this.handToGuest(octets);
+      return this.tellGuest(standing);
+    }
     if (standing !== null) standing.client.guest = null;
     this.guestKnows = false;
   }
@@ -273,7 +276,6 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     const { agreement } = client;
     if (!this.hasGuest || this.guestKnows || agreement === null) return;
     this.guestKnows = true;
-    client.guest = (octets) => this.handToGuest(octets);
     const terms = { octets: agreement.size ?? MOST_OCTETS, requests: agreement.calling };
     this.effects.push({ type: 'guest', what: 'begins', terms });
     for (const octets of this.early.splice(0)) this.handToGuest(octets);
