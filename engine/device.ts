@@ -95,6 +95,7 @@ export class DeviceRunner {
       remembered,
       points: this.listed(),
       phase: phaseOf(config.code),
+      code: config.code,
       ...(calls.lateAfterMs > 0 ? { absenceMs: calls.lateAfterMs } : {}),
       ...(link.within ? { within: link.within(config.code) } : {}),
     });

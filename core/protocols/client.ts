@@ -178,6 +178,8 @@ export interface ClientOptions<Place> {
   points: readonly ClientPoint<Place>[];
   /** Which part of a long period passes before its first poll. */
   phase: number;
+  /** What people call the device here: what we make at its place is called after it. Absent: nobody says. */
+  code?: string;
   /** It is the guest of a conversation that stands whenever it is started; absent: it makes its own. */
   within?: () => ConversationTerms;
 }

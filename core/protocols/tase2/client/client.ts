@@ -32,7 +32,7 @@ import { operate, SELECT } from './operating.ts';
 import { readTags, setTag } from './tagging.ts';
 import { conditionWords, subscribe, unsubscribe } from './subscribing.ts';
 import { ABOUT, readingOf, valueWords, type Came, type TaseReading } from './readings.ts';
-import { freeNumber, secondsOf, transferSetTable, type Reporting } from './reports.ts';
+import { freeName, secondsOf, transferSetTable, type Reporting } from './reports.ts';
 import { survey } from './survey.ts';
 
 /*
@@ -73,6 +73,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   private readonly controls = new Set<string>();
   /** What is acknowledged once it is stored, by the token of its readings. */
   private readonly unstored = new Map<number, { set: ObjectName; seconds: number }>();
+  private readonly code: string;
   private token = 0;
   /** The peer packs in another way. */
   private blocksFailed = false;
@@ -89,6 +90,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     const association = { ...callingSettings(settings), responseTimeoutMs };
     super({ association, keepAliveMs }, new CounterSet(now), now, options);
     this.now = now;
+    this.code = options.code ?? '';
   }
 
   get atRest(): boolean {
@@ -225,10 +227,10 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         return;
       }
       const some = wanted.slice(from, from + setPoints);
-      const number = freeNumber(standing.reporting);
+      const item = freeName(standing.reporting, this.code);
       hold(
         standing.client,
-        subscribe(some, number, standing.names, this.settings, this.wantsBlocks(standing)),
+        subscribe(some, item, standing.names, this.settings, this.wantsBlocks(standing)),
         (outcome, later) => {
           if (this.standing !== standing) return;
           if (outcome.ok) {

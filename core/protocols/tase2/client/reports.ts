@@ -47,12 +47,17 @@ export function secondsOf(
   return time?.type === 'integer' || time?.type === 'unsigned' ? Number(time.value) : null;
 }
 
-/** The first number that no data set of ours has. */
-export function freeNumber(reporting: readonly Reporting[]): number {
+/**
+ * A name that no data set of ours has: after the device, as several of ours may be with one peer, in one domain of his.
+ * `code`: at most 24 characters; empty: nobody says.
+ */
+export function freeName(reporting: readonly Reporting[], code: string): string {
+  const stem = `Hx_${code.replace(/[^A-Za-z0-9_$]/g, '_') || 'DataSet'}`;
   const taken = new Set(reporting.map(({ subscribed }) => subscribed.dataSet.item));
   let number = 1;
-  while (taken.has(`Hx_DataSet${number}`)) number++;
-  return number;
+  const name = (): string => `${stem}${code === '' ? '' : '_'}${number}`;
+  while (taken.has(name())) number++;
+  return name();
 }
 
 /** What the last report changed, with what was there before. */

@@ -44,12 +44,12 @@ function headOf(domain: string, names: ReadonlySet<string> | null): Variable[] {
 
 export function* subscribe(
   points: readonly ClientPoint<TaseAt>[],
-  number: number,
+  item: string,
   names: ReadonlySet<string> | null,
   { domain, integrityMs, bufferMs, critical }: ClientSettings,
   packed: boolean,
 ): Dialogue<Subscribed> {
-  const dataSet = inDomain(domain, `Hx_DataSet${number}`);
+  const dataSet = inDomain(domain, item);
   const head = headOf(domain, names);
   const variables = [...head, ...points.map(({ at }) => ({ name: nameOfPoint(at) }))];
   const first = yield* ask('defineList', { name: dataSet, names: variables });

@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsObjects } from '../../mms/server.ts';
 import { AccessError, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import type { ObjectName } from '../../mms/wire/names.ts';
+import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import type { ServiceError } from '../../mms/wire/pdu.ts';
 import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
 import type { ServerSettings } from '../settings.ts';
@@ -259,6 +259,8 @@ export class AgreedObjects {
 
   private delete(name: ObjectName, peer: number): boolean {
     if (name.scope === 'association') return this.own.get(peer)?.delete(name.item) ?? false;
-    return this.isOurs(name) && this.lists.delete(name.item);
+    // What a transfer set reports by stays: its peer would hear no more, and never know.
+    const isUsed = this.parts.sets.some((set) => set.isEnabled && nameWords(set.dataSet) === nameWords(name));
+    return this.isOurs(name) && !isUsed && this.lists.delete(name.item);
   }
 }

@@ -95,6 +95,9 @@ export class TransferSet {
   get isEnabled(): boolean {
     return this.wanted.enabled;
   }
+  get dataSet(): ObjectName {
+    return this.wanted.dataSet;
+  }
   get value(): Data {
     return wantedData(this.wanted);
   }

@@ -39,11 +39,14 @@ export class Both extends Ends<TaseAt, TaseTargetAt, Order, TaseClient, TaseServ
   constructor(
     list: ClientPoint<TaseAt>[],
     private readonly own: ServerPoint<TaseTargetAt>[],
-    settings: { client?: object; server?: object } = {},
+    settings: { client?: object; server?: object; code?: string } = {},
   ) {
     super(list, own, {
       client: (now, options) =>
-        new TaseClient(clientSettings.parse({ domain: 'HALVIX', ...settings.client }), now, options),
+        new TaseClient(clientSettings.parse({ domain: 'HALVIX', ...settings.client }), now, {
+          ...options,
+          ...(settings.code === undefined ? {} : { code: settings.code }),
+        }),
       server: (offers, now, kept) => new TaseServer(serverSettings.parse(settings.server ?? {}), offers, now, kept),
     });
   }

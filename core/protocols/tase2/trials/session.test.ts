@@ -203,6 +203,23 @@ describe('controls', () => {
   });
 });
 
+describe('two associations of one peer', () => {
+  test('have data sets of their own, and none takes the other one’s away', () => {
+    const other = new Both([listed(1, 'analog', 'HALVIX/TIE_MW')], OFFERS, { code: 'NMK-B' });
+    [other.server, other.peer] = [pair.server, 60];
+    other.start().run(500);
+    const setsOf = (one: Both): string => one.detail('transferSets').rows[0].cells[1];
+    expect([setsOf(pair), setsOf(other)]).toEqual(['HALVIX/Hx_DataSet1', 'HALVIX/Hx_NMK_B_1']);
+    // One that would be called the same has its points by reading, and leaves the first one alone.
+    const same = new Both([listed(1, 'analog', 'HALVIX/TIE_MW')], OFFERS);
+    [same.server, same.peer] = [pair.server, 70];
+    same.start().run(500);
+    expect(same.client.ways).toEqual({ reported: 0, polled: 1 });
+    expect(same.words('noted').join()).toContain('data set Hx_DataSet1');
+    expect(pair.server.details[0].rows.filter(({ cells }) => cells[6] === 'enabled')).toHaveLength(2);
+  });
+});
+
 describe('messages', () => {
   const tell = (text: string): string => {
     pair.serve({ type: 'order', order: 'message', text });
