@@ -173,7 +173,7 @@ test('with two neighbours: reports side by side, tags, a message, their file, a 
   await expect(page.getByTestId('details-transferSets')).toContainText('integrity time-out, object change');
   const send = page.getByRole('button', { name: 'tell them a message' });
   await expect(send).toBeDisabled();
-  await page.getByLabel('Message').fill('Tie opens at 14:00');
+  await page.getByLabel('Message', { exact: true }).fill('Tie opens at 14:00');
   await send.click();
   await visit(page, rig, '/run');
   await expect(

@@ -17,8 +17,16 @@
   /** Those to choose from: while somebody chooses, and while some are marked, they stay as they are. */
   let held = $state.raw<readonly Marked[] | null>(null);
   const listed = $derived(held ?? past);
-  const hold = (): void => void (held ??= past);
-  const letGo = (): void => void (marked.size === 0 && (held = null));
+  /** Whether pointer or focus are among them. */
+  const among = { pointer: false, focus: false };
+  function hold(by: keyof typeof among): void {
+    among[by] = true;
+    held ??= past;
+  }
+  function letGo(by: keyof typeof among): void {
+    among[by] = false;
+    if (!among.pointer && !among.focus && marked.size === 0) held = null;
+  }
   function newest(): void {
     marked.clear();
     held = null;
@@ -29,7 +37,15 @@
 </script>
 
 <div class="flex flex-wrap items-start gap-5">
-  <fieldset class="min-w-[210px]" onpointerenter={hold} onpointerleave={letGo} onfocusin={hold} onfocusout={letGo}>
+  <fieldset
+    class="min-w-[210px]"
+    onpointerenter={() => hold('pointer')}
+    onpointerleave={() => letGo('pointer')}
+    onfocusin={() => hold('focus')}
+    onfocusout={(event) => {
+      if (!event.currentTarget.contains(event.relatedTarget as Node | null)) letGo('focus');
+    }}
+  >
     <legend class="pb-1 text-soft">Mark those to compare</legend>
     {#each listed as one (one.key)}
       <label class="flex items-center gap-2 py-0.5">
