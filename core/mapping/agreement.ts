@@ -1,6 +1,7 @@
 import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
 import { outboundEnds, partnersOf, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
+import { fieldOfHeading } from '../pointlist/index.ts';
 import { isControl, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';
 
 /** What we and one party have agreed on, in both directions; tables have a heading as their first row. */
@@ -81,12 +82,11 @@ type ColumnName = 'address' | 'kind' | 'name' | 'unit' | 'states' | 'direction';
 /** Which column of a list is what; states stand under their values in what is given. */
 export function headingsOf(row: readonly string[]): Partial<Record<ColumnName, number>> {
   const words = row.map((cell) => cell.trim().toLowerCase());
-  const at = (heading: string): number | undefined => {
-    const column = words.indexOf(heading);
-    return column < 0 ? undefined : column;
-  };
+  const keys = row.map(fieldOfHeading);
+  const at = (key: string, heading = key): number | undefined =>
+    [words.indexOf(heading), keys.indexOf(key)].find((column) => column >= 0);
   return {
-    ...{ address: at('address') ?? at('object name'), kind: at('kind'), name: at('name'), unit: at('unit') },
+    ...{ address: at('index', 'address'), kind: at('kind'), name: at('name'), unit: at('unit') },
     ...{ states: at('states') ?? at('value'), direction: at('direction') },
   };
 }

@@ -94,6 +94,13 @@ describe('an agreement as a file', () => {
     expect(read.ok && madeBy(read.value, 'Ours', 'Theirs')).toBeNull();
   });
 
+  test('a list with headings of their own, and a point named twice', () => {
+    const read = readAgreement('Point name,Object name,Units,Type\nLoad,THR/Q7,MW,analog input\nAgain,THR/Q7,kW,AI\n');
+    expect(read.ok && read.value.given[0]).toMatchObject({ address: 'THR/Q7', kind: 'analog', unit: 'MW' });
+    const compared = read.ok && compareAgreement(read.value, false, ours.outbounds[0], ours);
+    expect(compared && compared.missing.map(({ point }) => point?.name)).toEqual(['Load']);
+  });
+
   test.each([
     ['{"schema":"other"}', /schema/],
     ['{nonsense', 'it begins as JSON and is none'],

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { addressOf, definitionOf, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
 import { mappingSchema, type Configuration, type MappingConfig, type OutboundConfig } from '../config/index.ts';
 import { newPoint, readTable } from '../pointlist/index.ts';
-import { KIND_WORDS, POINT_KINDS, type PointKind } from '../point/index.ts';
+import { KIND_WORDS, kindOf, POINT_KINDS } from '../point/index.ts';
 import type { DraftPoint } from '../config/index.ts';
 import type { Result } from '../session/index.ts';
 import { agreementWith, headingsOf } from './agreement.ts';
@@ -125,7 +125,7 @@ function entriesOf(rows: readonly (readonly string[])[]): AgreedPoint[] {
     const states = cell(row, at.states);
     return [
       {
-        ...{ address, kind: kindOf(cell(row, at.kind)), name: cell(row, at.name), unit: cell(row, at.unit) },
+        ...{ address, kind: kindOf(cell(row, at.kind)) ?? null, name: cell(row, at.name), unit: cell(row, at.unit) },
         states: states.includes(' / ') ? states.split(' / ') : null,
         operated: /control/i.test(cell(row, at.direction)),
         mapping: null,
@@ -133,12 +133,6 @@ function entriesOf(rows: readonly (readonly string[])[]): AgreedPoint[] {
     ];
   });
 }
-const kindOf = (words: string): PointKind | null =>
-  POINT_KINDS.find(
-    (kind) =>
-      kind === words || KIND_WORDS[kind].short === words.toUpperCase() || KIND_WORDS[kind].one === words.toLowerCase(),
-  ) ?? null;
-
 /** Whose file it is: ours, theirs, or nobody can tell. */
 export function madeBy({ by }: AgreedFile, network: string, party: string): 'us' | 'them' | null {
   if (by === network || by === `not ${party}`) return 'us';
@@ -167,7 +161,8 @@ export function compareAgreement(
   configuration: Pick<Configuration, 'devices' | 'links'>,
 ): AgreementComparison {
   const agreement = agreementWith(outbound, configuration);
-  const [theirs, wished] = ours ? [file.got, file.given] : [file.given, file.got];
+  // A list may name a point twice: the first time counts.
+  const [theirs, wished] = (ours ? [file.got, file.given] : [file.given, file.got]).map(eachOnce);
   const listed = new Map(entriesOf(agreement.got).map((entry) => [entry.address, entry]));
   const offered = new Map(entriesOf(agreement.given).map((entry) => [entry.address, entry]));
   const protocol =
@@ -198,6 +193,9 @@ export function compareAgreement(
     unwanted: wished.length === 0 ? [] : [...offered.keys()].filter((address) => !wishedFor.has(address)),
   };
 }
+
+const eachOnce = (entries: readonly AgreedPoint[]): AgreedPoint[] =>
+  [...new Map(entries.toReversed().map((entry) => [entry.address, entry])).values()].reverse();
 
 /** What they give as a point of our list, named without the name of the device it is of. */
 function pointOf(

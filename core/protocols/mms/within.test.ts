@@ -59,6 +59,7 @@ test.each<[Pdu, boolean | null]>([
   [{ type: 'cancel', invoke: 1 }, false],
   [{ type: 'response', invoke: 1, service: 'status', response: { logical: 0, physical: 0 } }, true],
   [{ type: 'error', invoke: 1, error }, true],
+  [{ type: 'cancelled', invoke: 1 }, true],
   [{ type: 'cancelError', invoke: 1, error }, true],
   [{ type: 'reject', invoke: 1, kind: 1, code: 1 }, true],
   [{ type: 'reject', invoke: 1, kind: 2, code: 1 }, false],

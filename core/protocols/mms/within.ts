@@ -88,6 +88,7 @@ export function isForClient(pdu: Pdu): boolean | null {
   switch (pdu.type) {
     case 'response':
     case 'error':
+    case 'cancelled':
     case 'cancelError':
       return true;
     case 'request':

@@ -39,6 +39,21 @@ test('what is a name is left out, and what cannot be packed is not', () => {
   ]);
 });
 
+test('types that a peer makes up are not packed, and values that are no numbers neither', () => {
+  const odd: TypeOf[] = [
+    { type: 'float', width: 16, exponent: 5 },
+    { type: 'integer', bits: 7 },
+    { type: 'unsigned', bits: 0 },
+    { type: 'boolean' },
+    { type: 'structure', components: [{ name: 'x', of: { type: 'float', width: 8, exponent: 3 } }] },
+  ];
+  expect(odd.map(packedSize)).toEqual([null, null, null, null, null]);
+  for (const one of odd) expect(decodeBlock([one, TYPES[0]], Uint8Array.of(1, 0, 0, 1, 2, 3))).toBeNull();
+  const whole: TypeOf = { type: 'integer', bits: 32 };
+  for (const value of [NaN, Infinity])
+    expect(encodeBlock([whole], () => ({ type: 'integer', value }), null)).toBeNull();
+});
+
 test('anything else is no block, and harms nothing', () => {
   const whole = encodeBlock(TYPES, (at) => values(1)[at], null) ?? new Uint8Array();
   for (const wrong of [whole.subarray(0, -1), Uint8Array.of(...whole, 0), Uint8Array.of(9, ...whole.subarray(1))])

@@ -21,11 +21,12 @@ export function packedSize(of: TypeOf): number | null {
   switch (of.type) {
     case 'bits':
       return Math.ceil(Math.abs(of.size) / 8);
+    // Whatever a peer says of its types: others have no octets that we know.
     case 'integer':
     case 'unsigned':
-      return of.bits / 8;
+      return [8, 16, 32, 64].includes(of.bits) ? of.bits / 8 : null;
     case 'float':
-      return of.width / 8;
+      return of.width === 32 || of.width === 64 ? of.width / 8 : null;
     case 'structure': {
       let sum = 0;
       for (const part of of.components) {
@@ -58,6 +59,7 @@ function pack(of: TypeOf, data: Data, into: number[]): boolean {
     case 'integer':
     case 'unsigned':
       if (data.type !== 'integer' && data.type !== 'unsigned') return false;
+      if (!Number.isFinite(Number(data.value))) return false;
       numberInto(Number(data.value), of.bits / 8);
       return true;
     case 'float': {

@@ -3,6 +3,7 @@ import { ask, demand, Refusal, type Dialogue } from '../../mms/dialogue.ts';
 import { accessErrorWords, type TypeOf } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import type { Variable } from '../../mms/wire/services.ts';
+import { packedSize } from '../blocks.ts';
 import { nameOfPoint, type TaseAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
 import { ATTRIBUTES, CONDITIONS, nameOf, SPECIAL, wantedData, type Wanted } from '../transfer.ts';
@@ -58,7 +59,9 @@ export function* subscribe(
     yield* ask('deleteList', { names: [dataSet] });
     yield* demand('defineList', { name: dataSet, names: variables }, `data set ${dataSet.item}`);
   }
-  const types = packed ? yield* typesOf(variables) : null;
+  const told = packed ? yield* typesOf(variables) : null;
+  // A point that cannot be packed would be left out, and nobody would know.
+  const types = told?.slice(head.length).every((one) => packedSize(one) !== null) ? told : null;
   const next = yield* demand(
     'read',
     { variables: { names: [{ name: inDomain(domain, SPECIAL.next) }] } },
