@@ -11,5 +11,6 @@ export * from './queries/live.ts';
 export * from './queries/draft.ts';
 export type * from './queries/draftobject.ts';
 export * from './queries/outboundkeep.ts';
+export * from './queries/owed.ts';
 export * from './queries/probes.ts';
 export * from './queries/profiles.ts';

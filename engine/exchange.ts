@@ -30,6 +30,8 @@ export interface LivePoint {
   deadband: number;
   /** The last reading that had moved (see `Change`). */
   moved: Reading | null;
+  /** As it was known before this engine began, or its device was taken out; null: it has been heard of since. */
+  recalled: Reading | null;
 }
 
 /** A reading that says something new. */
@@ -48,6 +50,8 @@ export class Exchange {
   private readonly byAddress = new Map<string, Map<string, LivePoint>>();
   private readonly listeners = new Set<Listener>();
   private readonly changed = new Set<number>();
+  /** Points whose device is gone, until `forget`: under another code they are the same. */
+  private readonly departed = new Map<number, LivePoint>();
   /** What listeners are told of at the end of `together`. */
   private gathered: Change[] | null = null;
   /** Points whose trail somebody looks at. */
@@ -65,7 +69,6 @@ export class Exchange {
 
   /** Takes over a device's list; points that stay keep their reading. */
   setDevice(device: DeviceConfig, numberOf: (address: string) => number | undefined): LivePoint[] {
-    const before = new Map(this.ofDevice(device.code).map((point) => [point.id, point]));
     this.removeDevice(device.code);
     const live: LivePoint[] = [];
     const byAddress = new Map<string, LivePoint>();
@@ -76,10 +79,9 @@ export class Exchange {
       const id = numberOf(address);
       if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
       const deadband = deadbandInUnits(config.deadband, config) ?? 0;
-      const known = before.get(id);
-      const point: LivePoint = known
-        ? { ...known, config, passOn, deadband }
-        : { id, device: device.code, address, config, passOn, reading: null, origin: null, deadband, moved: null };
+      const known = this.departed.get(id) ?? FRESH;
+      const point: LivePoint = { ...known, id, device: device.code, address, config, passOn, deadband };
+      this.departed.delete(id);
       this.points.set(id, point);
       byAddress.set(address, point);
       live.push(point);
@@ -88,8 +90,22 @@ export class Exchange {
   }
 
   removeDevice(code: string): void {
-    for (const point of this.ofDevice(code)) this.points.delete(point.id);
+    for (const point of this.ofDevice(code)) {
+      this.points.delete(point.id);
+      this.departed.set(point.id, point);
+    }
     this.byAddress.delete(code);
+  }
+
+  /** Points that are on no list any more are gone for good. */
+  forget(): void {
+    this.departed.clear();
+  }
+
+  /** What was known of a point before, and how it is to be seen until it is heard of. */
+  recall(point: LivePoint, known: Reading, seen: Reading): void {
+    this.put(point, seen, null);
+    point.recalled = known;
   }
 
   devices(): string[] {
@@ -120,6 +136,7 @@ export class Exchange {
     // What it is beyond of its limits stays until somebody looks (see `LimitDesk`).
     const limit = known?.limit;
     point.reading = unchanged ? { ...known, received: reading.received } : limit ? { ...reading, limit } : reading;
+    point.recalled = null;
     if (!unchanged) point.origin = origin;
     this.changed.add(point.id);
     this.onChange();
@@ -175,6 +192,8 @@ export class Exchange {
     for (const point of points) this.changed.add(point.id);
   }
 }
+
+const FRESH = { reading: null, origin: null, moved: null, recalled: null };
 
 function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
   if (moved === null || moved.quality !== quality || moved.text !== text) return true;

@@ -1,10 +1,12 @@
-import { RefusedReadings, storeBatch, type Database, type StoredReading } from '@halvix/db';
+import { RefusedReadings, storeBatch, type Database, type OwedEvent, type StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { log, reason } from './log.ts';
 import { WaitingEntries, type WaitingEntry } from './waiting.ts';
 
 export interface Entry extends WaitingEntry {
   readings: StoredReading[];
+  /** What outbounds owe because of them. */
+  owed: readonly OwedEvent[];
   /** Called once the readings are in the database for good. */
   stored: (at: number, batch: number) => void;
 }
@@ -41,7 +43,7 @@ const LONGEST_PAUSE_MS = 5000;
  * the next one gathers meanwhile: batches are small when little happens and large when much does. Devices take turns in
  * a batch, so that one with much to store is in nobody's way. A batch is tried again until it is stored, whatever the reason; the mark of its writer tells whether an earlier try went through. Only what
  * the database itself calls bad data is put aside, counted and noted. While the database is away, readings that were
- * only looked up are dropped beyond a bound, and counted; events are never dropped, their devices keep sending them.
+ * only looked up are dropped beyond a bound, and counted; what may not be dropped says so and waits.
  */
 export class Historian {
   private readonly waiting = new WaitingEntries<Entry>(MAX_BATCH, MAX_WAITING_LOOKS);
@@ -101,7 +103,8 @@ export class Historian {
   private async store(entries: Entry[], lane: number, id: string): Promise<void> {
     const readings = entries.flatMap((entry) => entry.readings);
     const keeps = new Map(entries.flatMap(({ device, keep }) => (keep ? [[device, keep] as const] : [])));
-    const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps };
+    const owed = entries.flatMap((entry) => entry.owed);
+    const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps, owed };
     for (let tries = 0; ; tries++) {
       const began = performance.now();
       try {
@@ -148,6 +151,8 @@ export class Historian {
         device: entry.device,
         readings,
         keep: last ? entry.keep : null,
+        owed: last ? entry.owed : [],
+        mayDrop: false,
         stored: last ? entry.stored : () => {},
       });
       await this.store([half(entry.readings.slice(0, middle), false)], lane, `${id}a`);

@@ -12,6 +12,7 @@ import {
 } from '@halvix/db';
 import { sql } from 'drizzle-orm';
 import { z } from 'zod';
+import { Contributions } from './handon/contributions.ts';
 import { Exchange } from './exchange.ts';
 import { Historian, WRITERS } from './historian.ts';
 import { Ingest } from './ingest.ts';
@@ -104,7 +105,7 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
     throw new Error('readings were not stored');
   };
   const historian = new Historian({ database, run: `round ${round}`, fenced: fail, refused: fail });
-  const context = { exchange, historian, journal: new Journal() };
+  const context = { exchange, historian, contributions: new Contributions(fail), journal: new Journal() };
   const fragments = configuration.devices.map((_, d) =>
     Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),
   );

@@ -2,6 +2,7 @@ import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import type { Carrying, Measured } from '@halvix/core/protocols';
 import { Quality } from '@halvix/core/point';
 import { beforeEach, describe, expect, test } from 'vitest';
+import { Contributions } from './handon/contributions.ts';
 import { Exchange, withoutCommunication } from './exchange.ts';
 import type { Entry, Historian } from './historian.ts';
 import { Ingest } from './ingest.ts';
@@ -58,6 +59,7 @@ const build = (): Ingest =>
   new Ingest(device, {
     exchange,
     journal,
+    contributions: new Contributions(() => {}),
     historian: { add: (entry: Entry) => entries.push(entry) } as unknown as Historian,
   });
 beforeEach(() => {

@@ -12,6 +12,7 @@ import {
 } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
+import type { Contributions } from './handon/contributions.ts';
 import { type Carrier, type Exchange, type LivePoint } from './exchange.ts';
 import type { Historian } from './historian.ts';
 import { HistoryFilter } from './historyfilter.ts';
@@ -20,6 +21,7 @@ import type { Journal } from './journal.ts';
 export interface IngestContext {
   exchange: Exchange;
   historian: Historian;
+  contributions: Contributions;
   journal: Journal;
 }
 
@@ -83,7 +85,7 @@ export class Ingest {
     commit: { keep: Uint8Array; committed: () => void } | null,
   ): void {
     const now = clock.now();
-    const { exchange, historian } = this.context;
+    const { exchange, historian, contributions } = this.context;
     const carrier: Carrier = { carried, committed: null };
     const stored: StoredReading[] = [];
     const take = (one: Measured): void => {
@@ -105,11 +107,12 @@ export class Ingest {
       }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
     };
-    exchange.together(() => measured.forEach(take));
+    const owed = contributions.during(() => exchange.together(() => measured.forEach(take)));
     historian.add({
       device: this.device.code,
       readings: stored,
-      keep: commit?.keep ?? null,
+      ...{ keep: commit?.keep ?? null, owed },
+      mayDrop: commit === null && owed.length === 0 && !measured.some(({ event }) => event),
       stored: (at, batch) => {
         this.lastCommit = at;
         carrier.committed = { at, batch };
@@ -152,7 +155,8 @@ export class Ingest {
 
   /** What the session keeps has changed without any readings. */
   keep(octets: Uint8Array): void {
-    this.context.historian.add({ device: this.device.code, readings: [], keep: octets, stored: () => {} });
+    const nothing = { readings: [], owed: [], mayDrop: false, stored: () => {} };
+    this.context.historian.add({ device: this.device.code, keep: octets, ...nothing });
   }
 
   private noteStateChange(point: LivePoint, reading: Reading): void {
@@ -175,17 +179,23 @@ export class Ingest {
 
   private mark(points: readonly LivePoint[], reason: number): void {
     const now = clock.now();
-    const { exchange, historian } = this.context;
+    const { exchange, historian, contributions } = this.context;
     const stored: StoredReading[] = [];
-    exchange.together(() => {
+    const markEach = (): void => {
       for (const point of points) {
-        if (point.reading === null || point.reading.quality & reason || this.playing.has(point.id)) continue;
+        if (point.reading === null || this.playing.has(point.id)) continue;
+        // What was only recalled was told to nobody as lost.
+        const { recalled } = point;
+        if (point.reading.quality & reason && !recalled) continue;
         const marked = { ...point.reading, quality: point.reading.quality | reason, cause: 'engine' as const };
         exchange.put(point, marked, null);
-        stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });
+        if (!recalled || !(recalled.quality & reason))
+          stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });
       }
-    });
-    if (stored.length > 0) historian.add({ device: this.device.code, readings: stored, keep: null, stored: () => {} });
+    };
+    const owed = contributions.during(() => exchange.together(markEach));
+    if (stored.length + owed.length > 0)
+      historian.add({ device: this.device.code, readings: stored, keep: null, owed, mayDrop: false, stored: () => {} });
   }
 }
 

@@ -71,6 +71,12 @@ const liveDatabase = openDatabase(HALVIX_DATABASE_URL, {
   relaxed: true,
 });
 
+const ledgerDatabase = openDatabase(HALVIX_DATABASE_URL, {
+  connections: 1,
+  name: `${HALVIX_ENGINE_NAME} ledger`,
+  relaxed: true,
+});
+
 function endAtOnce(words: string): void {
   log('error', words);
   process.exit(EXIT_LOST_LEASE);
@@ -107,7 +113,7 @@ const keeps = await untilItWorks('take over', async () => {
 });
 
 const aside = new Aside(HALVIX_STATE);
-const runtime = new Runtime(database, liveDatabase, HALVIX_ENGINE_NAME, {
+const runtime = new Runtime(database, liveDatabase, ledgerDatabase, HALVIX_ENGINE_NAME, {
   run,
   keeps,
   fenced: () => endAtOnce('another engine writes history; ending'),
@@ -143,7 +149,9 @@ async function stop(): Promise<void> {
   await watched.runtime?.stop();
   await authority.release();
   await stopListening();
-  await Promise.all([database, leaseDatabase, keepingDatabase, liveDatabase].map((one) => closeDatabase(one)));
+  await Promise.all(
+    [database, leaseDatabase, keepingDatabase, liveDatabase, ledgerDatabase].map((one) => closeDatabase(one)),
+  );
   process.exit(0);
 }
 

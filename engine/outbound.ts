@@ -8,13 +8,16 @@ import {
   type CentreOrder,
   type ConversationTerms,
   type ControlOutcome,
+  type OwedRecord,
   type Party,
+  type Remembered,
   type Server,
   type ServerCommand,
   type ServerEffect,
   type ServerPoint,
   type ServerUpdate,
   type TargetPointAt,
+  type UpdateManner,
 } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import {
@@ -43,7 +46,16 @@ export interface OutboundContext {
   /** Where it may have a guest. */
   conversations: Conversations;
   /** To be remembered; `all`: all that there is to remember. */
-  keep: (octets: Uint8Array, all: () => Uint8Array) => void;
+  keep: (octets: Uint8Array, all: () => Uint8Array, replaces: boolean) => void;
+  /** To be stored with the readings that it comes from. */
+  owe: (record: OwedRecord) => void;
+  settle: (settled: { queue: string; position: number; beyond: readonly number[] }) => void;
+}
+
+/** What an outbound hands to the session that goes on in its place. */
+export interface HandedOver {
+  remembered: Remembered;
+  owed: readonly OwedRecord[];
 }
 
 /** What became of a point's latest change towards this outbound. */
@@ -69,6 +81,9 @@ interface Target {
 type Point = ServerPoint<TargetPointAt>;
 type Update = ServerUpdate<TargetPointAt>;
 
+/** An acknowledgement that is not there by then does not come. */
+const MOST_REST_MS = 1000;
+
 /** One outbound: our end for one centre, fed from the exchange through the mapping. */
 export class OutboundRunner {
   private readonly server: Server<TargetPointAt>;
@@ -89,10 +104,11 @@ export class OutboundRunner {
 
   constructor(
     public config: OutboundConfig,
+    /** Under which everything of it is kept. */
+    readonly number: number,
     readonly link: CentreLink,
     private readonly context: OutboundContext,
-    /** What the last session of this outbound had to remember. */
-    remembered: readonly Uint8Array[],
+    remembered: Remembered,
   ) {
     this.several = serverSide(config.protocol).peers(config.settings) > 1;
     this.indexMappings();
@@ -170,13 +186,14 @@ export class OutboundRunner {
     this.driver.command({ type: 'setPoints', points: this.offered() });
     const updates: Update[] = [];
     for (const mapping of config.mappings) {
-      if (!touched.has(mapping.device) && before.has(JSON.stringify(mapping))) continue;
+      const isKnown = before.has(JSON.stringify(mapping));
+      if (!touched.has(mapping.device) && isKnown) continue;
       const point = this.context.exchange.at(mapping.device, mapping.point);
       const target = this.byTarget.get(addressOf(mapping.target));
       if (target === undefined) continue;
-      updates.push(
-        point?.reading && point.passOn ? this.updateOf(target, point, point.reading, false) : this.withheld(target),
-      );
+      if (!point?.reading || !point.passOn) updates.push(this.withheld(target));
+      // What it had before it is not told again, only what differs from that.
+      else updates.push({ ...this.updateOf(target, point, point.reading, false), always: false });
     }
     this.update(updates);
   }
@@ -188,12 +205,43 @@ export class OutboundRunner {
     return { kind, at, value, text, quality: Quality.outOfService, time: clock.now() };
   }
 
-  start(): void {
+  /** What earlier sessions told last, oldest first. */
+  toldBefore(records: readonly OwedRecord[]): void {
+    if (records.length > 0) this.driver.command({ type: 'toldBefore', records });
+  }
+
+  /** What earlier sessions still owe; `last`: that is all of it. */
+  fill(records: readonly OwedRecord[], last: boolean): void {
+    this.driver.command({ type: 'owed', records, last });
+    this.context.changed();
+  }
+  /** Resolves once it has everything that earlier sessions owed. */
+  filled: Promise<void> = Promise.resolve();
+
+  /**
+   * Begins with the values as they were known last: nobody is told of them anew. What is not known any more because its
+   * device has not answered yet shows that, and is told once the device is found silent.
+   */
+  begin(): void {
+    const sources = [...this.sources()];
+    const changes = (of: (point: LivePoint) => Reading | null): Change[] =>
+      sources.flatMap((point) => {
+        const reading = of(point);
+        return reading === null ? [] : [{ point, reading, moved: false }];
+      });
     this.pass(
-      [...this.sources()].flatMap((point) => (point.reading ? [{ point, reading: point.reading, moved: false }] : [])),
-      true,
+      changes(({ reading, recalled }) => recalled ?? reading),
+      'quiet',
     );
-    this.stopListening = this.context.exchange.listen((changes) => this.pass(changes, false));
+    this.pass(
+      changes(({ reading, recalled }) => (recalled === null ? null : reading)),
+      'shown',
+    );
+    this.stopListening = this.context.exchange.listen((all) => this.pass(all, 'told'));
+  }
+
+  /** Lets its centre come. */
+  open(): void {
     this.link.add(this.member);
     if (this.conversation !== null)
       this.context.conversations.openHost(this.conversation, (guest) => this.driver.command(guest));
@@ -209,11 +257,28 @@ export class OutboundRunner {
       : null;
   }
 
-  stop(): void {
+  /** Nothing new goes out; resolves once what has gone out is acknowledged, or that has taken too long. */
+  async rest(): Promise<void> {
+    this.driver.command({ type: 'rest' });
+    const until = clock.now() + MOST_REST_MS;
+    while (this.server.awaits && clock.now() < until) await new Promise((resolve) => setTimeout(resolve, 5));
+  }
+
+  /** Its centre is gone, and does not come back to this session; what is to be handed on waits all the same. */
+  close(): void {
     if (this.conversation !== null) this.context.conversations.closeHost(this.conversation);
-    this.stopListening();
     this.link.remove(this.member);
+  }
+
+  /** Ends the session; returns what whoever goes on in its place has to know. */
+  stop(): HandedOver {
+    this.close();
+    this.stopListening();
     this.driver.close();
+    const owed = this.server.owed ?? [];
+    const lastNumber = owed.at(-1)?.number ?? 0;
+    const pieces = this.server.keep === undefined ? [] : [this.server.keep];
+    return { remembered: { pieces, lastNumber, owes: owed.length > 0 }, owed };
   }
 
   /** What of its state people act on. */
@@ -301,17 +366,17 @@ export class OutboundRunner {
   }
 
   /** Hands readings on to where they are mapped to, in one piece. */
-  private pass(changes: readonly Change[], quiet: boolean): void {
+  private pass(changes: readonly Change[], manner: UpdateManner): void {
     const updates: Update[] = [];
     for (const { point, reading, moved } of changes) {
       if (!point.passOn) continue;
       for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading, moved));
     }
-    this.update(updates, quiet);
+    this.update(updates, manner);
   }
 
-  private update(updates: Update[], quiet = false): void {
-    if (updates.length > 0) this.driver.command({ type: 'update', updates, quiet });
+  private update(updates: Update[], manner: UpdateManner = 'told'): void {
+    if (updates.length > 0) this.driver.command({ type: 'update', updates, manner });
   }
 
   /** What the centre's session is told of a reading; notes what becomes of it. */
@@ -423,8 +488,14 @@ export class OutboundRunner {
       case 'noted':
         this.context.journal.note(this.config.code, 'plain', effect.words);
         break;
+      case 'owes':
+        this.context.owe(effect);
+        break;
+      case 'settled':
+        this.context.settle(effect);
+        break;
       case 'keep':
-        this.context.keep(effect.octets, () => this.server.keep ?? new Uint8Array());
+        this.context.keep(effect.octets, () => this.server.keep ?? new Uint8Array(), effect.replaces ?? false);
         break;
       case 'guest':
         if (this.conversation !== null) this.context.conversations.tell(this.conversation, effect);

@@ -1,5 +1,5 @@
 import { concat } from '@halvix/core/bytes';
-import { addKept, forgetKept, keptPieces, type Database, type KeptPiece } from '@halvix/db';
+import { addKept, keptPieces, type Database, type KeptPiece } from '@halvix/db';
 import { log, reason } from './log.ts';
 
 /**
@@ -24,7 +24,7 @@ interface Kept {
 }
 
 export class OutboundKeeper {
-  private readonly kept = new Map<string, Kept>();
+  private readonly kept = new Map<number, Kept>();
   private timer: NodeJS.Timeout | null = null;
   private writing: Promise<void> = Promise.resolve();
   private failing = false;
@@ -35,15 +35,16 @@ export class OutboundKeeper {
   ) {}
 
   /** What the session of an outbound has kept, before one begins; what waits is written first. */
-  async load(outbound: string): Promise<Uint8Array[]> {
+  async load(outbound: number): Promise<Uint8Array[]> {
     await this.flush();
     return keptPieces(this.database, outbound);
   }
 
-  add(outbound: string, octets: Uint8Array, all: () => Uint8Array): void {
+  add(outbound: number, octets: Uint8Array, all: () => Uint8Array, replaces: boolean): void {
     const kept = this.kept.get(outbound) ?? { waiting: [], octets: 0, pieces: 0, anew: false, all };
     this.kept.set(outbound, kept);
     kept.all = all;
+    kept.anew ||= replaces;
     kept.waiting.push(octets);
     kept.octets += octets.length;
     if (kept.octets > MOST_WAITING) Object.assign(kept, { waiting: [], octets: 0, anew: true });
@@ -87,10 +88,9 @@ export class OutboundKeeper {
     }
   }
 
-  /** Outbounds that are in no configuration any more are forgotten. */
-  async forget(outbounds: readonly string[]): Promise<void> {
-    for (const code of [...this.kept.keys()]) if (!outbounds.includes(code)) this.kept.delete(code);
-    await forgetKept(this.database, outbounds);
+  /** Others are in no configuration any more. */
+  forgetAllBut(outbounds: readonly number[]): void {
+    for (const number of [...this.kept.keys()]) if (!outbounds.includes(number)) this.kept.delete(number);
   }
 }
 

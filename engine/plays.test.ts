@@ -2,6 +2,7 @@ import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import { Quality } from '@halvix/core/point';
 import type { Carrying, Measured } from '@halvix/core/protocols';
+import { Contributions } from './handon/contributions.ts';
 import { Exchange } from './exchange.ts';
 import type { Entry, Historian } from './historian.ts';
 import { Ingest } from './ingest.ts';
@@ -40,7 +41,12 @@ beforeEach(() => {
   exchange = new Exchange();
   exchange.setDevice(device, () => 1);
   const historian = { add: (entry: Entry) => void entries.push(entry) } as unknown as Historian;
-  ingest = new Ingest(device, { exchange, historian, journal: new Journal() });
+  ingest = new Ingest(device, {
+    exchange,
+    historian,
+    contributions: new Contributions(() => {}),
+    journal: new Journal(),
+  });
   plays = new Plays(device, { exchange, ingest, changed: () => {}, refresh });
 });
 afterEach(() => {

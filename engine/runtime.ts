@@ -7,14 +7,16 @@ import {
   type OutboundConfig,
 } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
-import { definitionOf, isLinked, type Standing } from '@halvix/core/protocols';
+import { definitionOf, isLinked, type OwedRecord, type Standing } from '@halvix/core/protocols';
 import { outboundDetails, type EngineState } from '@halvix/core/path';
 import {
+  forgetOutbounds,
   keepHopStates,
   keptOf,
   latestOf,
   newestRevision,
   newestRevisionId,
+  outboundNumbers,
   pointNumbers,
   type StoredReading,
   type AppliedRevision,
@@ -30,10 +32,12 @@ import { LinkRunner, type DeviceLink } from './link.ts';
 import type { Hop } from './hoprounds.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
 import { Historian } from './historian.ts';
+import { Contributions } from './handon/contributions.ts';
+import { Ledger } from './handon/ledger.ts';
 import { LimitDesk } from './limitdesk.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
-import { OutboundRunner } from './outbound.ts';
+import { OutboundRunner, type HandedOver } from './outbound.ts';
 import { SourceRunner } from './source.ts';
 import { OutboundKeeper } from './outboundkeeper.ts';
 import { OutboundLink, type CentreLink } from './outboundlink.ts';
@@ -53,6 +57,8 @@ export class Runtime {
   private readonly conversations = new Conversations();
   readonly outbounds = new Map<string, OutboundRunner>();
   private readonly outboundLinks = new Map<string, CentreLink>();
+  /** Outbounds that are to go on as others, by their numbers: until those are there they take what is to be handed on. */
+  private readonly replaced = new Map<number, OutboundRunner>();
   readonly historian: Historian;
   private readonly limits = new LimitDesk(this.exchange, this.journal);
   readonly publisher: Publisher;
@@ -64,6 +70,8 @@ export class Runtime {
   /** What the sessions of devices that do not run have kept. */
   private readonly keeps: Map<string, Uint8Array>;
   private readonly keeper: OutboundKeeper;
+  readonly contributions: Contributions;
+  private readonly ledger: Ledger;
   private applying: Promise<void> = Promise.resolve();
   private rate = { at: clock.now(), stored: 0, perSecond: 0 };
 
@@ -71,6 +79,8 @@ export class Runtime {
     private readonly database: Database,
     /** For what people see: newest values, states, journal. */
     liveDatabase: Database,
+    /** For how far outbounds are settled. */
+    ledgerDatabase: Database,
     private readonly engine: string,
     writer: {
       /** Of this run: the mark of its writers. */
@@ -84,6 +94,11 @@ export class Runtime {
     this.keeps = writer.keeps;
     this.keeper = new OutboundKeeper(liveDatabase, writer.run);
     this.historian = new Historian({ database, ...writer });
+    this.ledger = new Ledger(ledgerDatabase, writer.run);
+    this.contributions = new Contributions((owed) => {
+      const nothing = { readings: [], keep: null, mayDrop: false, stored: () => {} };
+      this.historian.add({ device: OWED_ALONE, owed, ...nothing });
+    });
     this.publisher = new Publisher({
       database: liveDatabase,
       exchange: this.exchange,
@@ -132,16 +147,13 @@ export class Runtime {
       }),
     );
     const unlinked = configuration.devices.filter((device) => isCollected(device) && !isLinked(device.protocol));
+    const outboundNumber = await outboundNumbers(
+      this.database,
+      configuration.outbounds.map(({ code }) => code),
+    );
     const numberOf = (device: string) => (address: string) => numbers.get(device, address);
 
-    for (const [code, outbound] of this.outbounds) {
-      const next = configuration.outbounds.find((one) => one.code === code);
-      const link = next && links.get(next.link);
-      const same = next && sameDocument(withoutMappings(next), withoutMappings(outbound.config));
-      if (same && link && outbound.link.fits(link)) continue;
-      outbound.stop();
-      this.outbounds.delete(code);
-    }
+    await this.restOutbounds(configuration, links, outboundNumber);
     // Devices whose list alone changed go on; their session does not notice.
     const touched = new Set<string>();
     const adopting: DeviceConfig[] = [];
@@ -171,9 +183,9 @@ export class Runtime {
       await link.stop();
       this.links.delete(code);
     }
-    const kept = new Set(configuration.devices.filter(isKnown).map(({ code }) => code));
+    const known = new Set(configuration.devices.filter(isKnown).map(({ code }) => code));
     for (const code of this.exchange.devices()) {
-      if (kept.has(code)) continue;
+      if (known.has(code)) continue;
       this.exchange.removeDevice(code);
       touched.add(code);
     }
@@ -193,12 +205,14 @@ export class Runtime {
       resting.map(({ code }) => code),
       takenOutOfService,
     );
+    this.exchange.forget();
     for (const device of adopting) this.devices.get(device.code)?.adopt(device);
     await this.recallKept(fresh.map(({ device }) => device.code));
     for (const { device, link } of fresh) {
       const runner = new DeviceRunner(device, this.linkFor(link), this.keeps.get(device.code) ?? null, {
         exchange: this.exchange,
         historian: this.historian,
+        contributions: this.contributions,
         journal: this.journal,
         onControl: (progress) => this.commands.onProgress(progress),
         changed: () => this.publisher.hopsChanged(),
@@ -210,14 +224,17 @@ export class Runtime {
     await this.closeOutboundLinks(links);
     for (const config of configuration.outbounds) {
       const link = links.get(config.link);
-      if (link) await this.bringOutbound(config, link, touched);
+      const number = outboundNumber.get(config.code);
+      if (link && number !== undefined) await this.bringOutbound(config, number, link, touched);
     }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
     for (const { code } of newSources) this.sources.get(code)?.start();
     this.revision = id;
     await this.forgetHops(configuration);
-    await this.keeper.forget(configuration.outbounds.map(({ code }) => code));
+    const kept = configuration.outbounds.flatMap(({ code }) => outboundNumber.get(code) ?? []);
+    this.keeper.forgetAllBut(kept);
+    await forgetOutbounds(this.database, kept);
     log('info', 'configuration applied', {
       revision: id,
       devicesStarted: fresh.length,
@@ -244,25 +261,75 @@ export class Runtime {
     return link;
   }
 
-  private async bringOutbound(config: OutboundConfig, link: LinkConfig, touched: ReadonlySet<string>): Promise<void> {
+  /**
+   * Outbounds that go on as others have no centre from now on, but take what is to be handed on until those are there:
+   * what goes out is waited for first, so that nothing is told twice.
+   */
+  private async restOutbounds(
+    { outbounds }: Configuration,
+    links: ReadonlyMap<string, LinkConfig>,
+    numbers: ReadonlyMap<string, number>,
+  ): Promise<void> {
+    const wanted = new Map(outbounds.map((config) => [numbers.get(config.code), config]));
+    const ending: OutboundRunner[] = [];
+    for (const outbound of this.outbounds.values()) {
+      const next = wanted.get(outbound.number);
+      const link = next && links.get(next.link);
+      const same = next && sameDocument(withoutMappings(next), withoutMappings(outbound.config));
+      if (!same || !link || !outbound.link.fits(link)) ending.push(outbound);
+    }
+    await Promise.all(ending.map((outbound) => outbound.rest()));
+    for (const outbound of ending) {
+      this.outbounds.delete(outbound.config.code);
+      if (wanted.has(outbound.number)) {
+        outbound.close();
+        this.replaced.set(outbound.number, outbound);
+      } else outbound.stop();
+    }
+  }
+
+  private async bringOutbound(
+    config: OutboundConfig,
+    number: number,
+    link: LinkConfig,
+    touched: ReadonlySet<string>,
+  ): Promise<void> {
     const running = this.outbounds.get(config.code);
     if (running) {
       const concerned = config.mappings.some(({ device }) => touched.has(device));
       if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
       return;
     }
-    const remembered = await this.keeper.load(config.code);
+    const before = this.replaced.get(number);
+    await before?.filled;
+    const account = before === undefined ? await this.ledger.open(number) : null;
+    const pieces = before === undefined ? await this.keeper.load(number) : [];
+    // From here on nothing is waited for: what comes about is either the earlier one's or this one's.
+    const handed: HandedOver = before?.stop() ?? {
+      remembered: { pieces, lastNumber: account?.lastNumber ?? 0, owes: account?.owes ?? false },
+      owed: [],
+    };
+    this.replaced.delete(number);
     const context = {
       exchange: this.exchange,
       journal: this.journal,
       control: (control: CentreControl) => this.commands.fromCentre(control),
       changed: () => this.publisher.hopsChanged(),
       conversations: this.conversations,
-      keep: (octets: Uint8Array, all: () => Uint8Array) => this.keeper.add(config.code, octets, all),
+      keep: (octets: Uint8Array, all: () => Uint8Array, replaces: boolean) =>
+        this.keeper.add(number, octets, all, replaces),
+      owe: (record: OwedRecord) => this.contributions.add({ outbound: number, ...record }),
+      settle: (settled: { queue: string; position: number; beyond: readonly number[] }) =>
+        this.ledger.settle({ outbound: number, ...settled }),
     };
-    const outbound = new OutboundRunner(config, this.outboundLinkFor(link), context, remembered);
+    const outbound = new OutboundRunner(config, number, this.outboundLinkFor(link), context, handed.remembered);
     this.outbounds.set(config.code, outbound);
-    outbound.start();
+    outbound.begin();
+    outbound.toldBefore(account?.told ?? handed.owed);
+    if (account === null) {
+      if (handed.remembered.owes) outbound.fill(handed.owed, true);
+    } else if (account.owes) outbound.filled = account.fill((events, last) => outbound.fill(events, last));
+    outbound.open();
   }
 
   /** Of a device under a new code, or one that was taken out before this engine began, the database knows. */
@@ -304,7 +371,7 @@ export class Runtime {
     this.exchange.together(() => {
       for (const point of points) {
         const reading = point.reading ?? known.get(point.id);
-        if (reading) this.exchange.put(point, as(reading), null);
+        if (reading) this.exchange.recall(point, reading, as(reading));
       }
     });
   }
@@ -370,19 +437,26 @@ export class Runtime {
     return this.rate.perSecond;
   }
 
+  /** What comes in ends first, so that all of it is handed on. */
   async stop(): Promise<void> {
     this.probes.stop();
-    for (const outbound of this.outbounds.values()) outbound.stop();
-    await this.closeOutboundLinks(new Map());
-    await this.keeper.flush();
     for (const source of this.sources.values()) source.stop();
     for (const device of this.devices.values()) device.stop();
     for (const link of this.links.values()) await link.stop();
+    const outbounds = [...this.outbounds.values(), ...this.replaced.values()];
+    await Promise.all(outbounds.map((outbound) => outbound.rest()));
+    for (const outbound of outbounds) outbound.stop();
+    await this.closeOutboundLinks(new Map());
+    await this.keeper.flush();
     await this.historian.stop();
+    await this.ledger.stop();
     this.publisher.stop();
     this.limits.stop();
   }
 }
+
+/** Whose turn it is to be stored when something is owed that comes from no reading. */
+const OWED_ALONE = '';
 
 const asKnown = (reading: Reading): Reading => reading;
 const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;

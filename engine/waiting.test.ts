@@ -6,13 +6,15 @@ interface Entry {
   name: string;
   readings: number[];
   keep: Uint8Array | null;
+  mayDrop: boolean;
 }
 const look = (device: string, name: string, readings = 1): Entry => {
-  return { device, name, readings: new Array<number>(readings).fill(0), keep: null };
+  return { device, name, readings: new Array<number>(readings).fill(0), keep: null, mayDrop: true };
 };
 const fragment = (device: string, name: string, readings = 1): Entry => ({
   ...look(device, name, readings),
   keep: new Uint8Array(),
+  mayDrop: false,
 });
 const nobody = (): boolean => false;
 const names = (entries: Entry[]): string[] => entries.map(({ name }) => name);

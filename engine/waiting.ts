@@ -3,6 +3,8 @@ export interface WaitingEntry {
   readings: readonly unknown[];
   /** What the device's session has to have kept together with the readings; null: nothing, no confirm waits. */
   keep: Uint8Array | null;
+  /** Nothing but looks at present values: the next look tells the same. */
+  mayDrop: boolean;
 }
 
 /** What waits to be written, by device. Devices take turns, so that one with much to store is in nobody's way. */
@@ -19,12 +21,12 @@ export class WaitingEntries<Entry extends WaitingEntry> {
     private readonly maxLooks: number,
   ) {}
 
-  /** Returns whether it was taken; one that a confirm waits for always is. */
+  /** Returns whether it was taken; one that may not be dropped always is. */
   add(entry: Entry): boolean {
-    const { device, readings, keep } = entry;
+    const { device, readings, mayDrop } = entry;
     const queue = this.queues.get(device);
     const share = this.maxLooks / Math.max(1, this.queues.size);
-    if (keep === null && this.readings > this.maxLooks && (queue?.readings ?? 0) > share) return false;
+    if (mayDrop && this.readings > this.maxLooks && (queue?.readings ?? 0) > share) return false;
     if (queue === undefined) this.queues.set(device, { entries: [entry], readings: readings.length });
     else {
       queue.entries.push(entry);

@@ -295,6 +295,8 @@ export class OutstationStandIn extends StandIn<NumberedPoint> {
       case 'reported':
       case 'integrityAnswered':
       case 'diagnostic':
+      case 'settled':
+      case 'overflowed':
         break;
       default:
         effect satisfies never;

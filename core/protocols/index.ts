@@ -39,7 +39,17 @@ export type {
 export { PastMessages, type PastMessage } from './past.ts';
 export type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 export type { Party, Source, Standing } from './source.ts';
-export type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from './server.ts';
+export {
+  NOTHING_REMEMBERED,
+  type OwedRecord,
+  type Remembered,
+  type Server,
+  type ServerCommand,
+  type ServerEffect,
+  type ServerPoint,
+  type ServerUpdate,
+  type UpdateManner,
+} from './server.ts';
 export {
   addressOf,
   definitionOf,

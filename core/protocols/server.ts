@@ -36,9 +36,38 @@ export interface ServerUpdate<Place> {
   moved?: boolean;
 }
 
+/**
+ * What becomes of values that are set: told as changes; `quiet`: they count as told already; `shown`: they are to be
+ * read, and what was told last stays what it was.
+ */
+export type UpdateManner = 'told' | 'quiet' | 'shown';
+
+/** An event that has to reach the other side, in the session's own form. */
+export interface OwedRecord {
+  /** Events of one queue are settled in their order, as a rule. */
+  queue: string;
+  /** Ascending through all queues of an outbound, over restarts too. */
+  number: number;
+  octets: Uint8Array;
+}
+
+/** What an earlier session of the outbound has left. */
+export interface Remembered {
+  /** What it had to remember, piece by piece. */
+  pieces: readonly Uint8Array[];
+  /** The highest number that an event of the outbound ever had. */
+  lastNumber: number;
+  /** Events of earlier sessions are still to come (`owed`): until they are there, none goes out. */
+  owes: boolean;
+}
+export const NOTHING_REMEMBERED: Remembered = { pieces: [], lastNumber: 0, owes: false };
+
 export type ServerCommand<Place> =
-  /** `quiet` sets values without telling anybody. */
-  | { type: 'update'; updates: readonly ServerUpdate<Place>[]; quiet?: boolean }
+  | { type: 'update'; updates: readonly ServerUpdate<Place>[]; manner?: UpdateManner }
+  /** What earlier sessions told last, oldest first; some of it may still be owed. */
+  | { type: 'toldBefore'; records: readonly OwedRecord[] }
+  /** What earlier sessions still owe; `last`: that is all of it. */
+  | { type: 'owed'; records: readonly OwedRecord[]; last: boolean }
   | { type: 'controlResult'; token: number; outcomes: readonly ControlOutcome[] }
   /** An output was given a command, by whomever. */
   | {
@@ -61,6 +90,8 @@ export type ServerCommand<Place> =
   | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
+  /** The session ends soon: nothing new goes out, what is under way is waited for (`awaits`). */
+  | { type: 'rest' }
   /** What `Definition.outbound.orders` names is to be done, by somebody here. */
   | { type: 'order'; order: string; text?: string }
   | { type: 'resetCounters' };
@@ -89,8 +120,12 @@ export type ServerEffect =
   | { type: 'diagnostic'; words: string }
   /** Something to write down, no trouble. */
   | { type: 'noted'; words: string }
-  /** This is to be remembered, behind what was before: a later session is made with all of it. */
-  | { type: 'keep'; octets: Uint8Array }
+  /** An event that must survive until it is settled. */
+  | ({ type: 'owes' } & OwedRecord)
+  /** Of a queue everything up to that number need not survive any longer, nor do those beyond it. */
+  | { type: 'settled'; queue: string; position: number; beyond: readonly number[] }
+  /** This is to be remembered, behind what was before, or in its place: a later session is made with all of it. */
+  | { type: 'keep'; octets: Uint8Array; replaces?: boolean }
   | GuestNews
   /** That connection is done with. */
   | { type: 'hangUp'; peer?: number };
@@ -98,10 +133,14 @@ export type ServerEffect =
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };
   readonly eventsWaiting: number;
+  /** Something that has gone out is not acknowledged yet; absent: it never waits for that. */
+  readonly awaits?: boolean;
   /** What else it knows, for those who look; absent: nothing. */
   readonly details?: readonly DetailTable[];
   /** All that there is to remember, in one piece; absent: nothing is. */
   readonly keep?: Uint8Array;
+  /** Everything that is owed now, for a session that goes on in its place; absent: it never owes anything. */
+  readonly owed?: readonly OwedRecord[];
   /** How a present value is carried: `g30v1 i7`. */
   form(point: { kind: PointKind; at: Place }): string;
   /** What the centre is told of a quality, in the protocol's words. */
@@ -114,13 +153,12 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
 export interface ServerSide<Settings, Place> {
   /** How many peers may be connected to one at the same time. */
   peers(settings: Settings): number;
-  /** `remembered`: what the last session of this outbound had to remember, piece by piece. */
   make(
     settings: Settings,
     link: LinkTiming,
     points: readonly ServerPoint<Place>[],
     now: Instant,
-    remembered: readonly Uint8Array[],
+    remembered: Remembered,
   ): Server<Place>;
   /** Knows who asks whom on such a link. */
   recogniser(centres: readonly { code: string; settings: Settings }[], link: LinkTiming): Recogniser;

@@ -2,6 +2,7 @@ import {
   compose,
   readConfiguration,
   type DeviceObject,
+  type OutboundObject,
   type Configuration,
   type ConfigurationProblem,
 } from '@halvix/core/config';
@@ -125,6 +126,31 @@ async function followNamed(
     await tx.execute(sql`update point_identity set address = ${address} where id = ${id}`);
 }
 
+/** Everything that is kept of an outbound follows it to its new code: its number does. */
+async function followOutbounds(tx: Transaction, outboundIds: Readonly<Record<string, number>>): Promise<void> {
+  const [before] = await tx
+    .select({ outboundIds: revision.outboundIds })
+    .from(revision)
+    .orderBy(desc(revision.id))
+    .limit(1);
+  const codeOf = new Map(Object.entries(outboundIds).map(([code, id]) => [id, code]));
+  const renamed = Object.entries((before?.outboundIds ?? {}) as Record<string, number>).flatMap(([old, id]) => {
+    const code = codeOf.get(id);
+    return code === undefined || code === old ? [] : [{ old, code, way: `\u0001${old}` }];
+  });
+  // By way of names that nobody has; what an earlier outbound of that code left there stays with it no more.
+  for (const { old, way } of renamed)
+    await tx.execute(sql`update outbound_identity set code = ${way} where code = ${old}`);
+  for (const { way, code } of renamed) {
+    await tx.execute(sql`update outbound_identity set code = ${`\u0002${code} ${Date.now()}`} where code = ${code}`);
+    await tx.execute(sql`update outbound_identity set code = ${code} where code = ${way}`);
+  }
+  await tx.execute(
+    sql`insert into outbound_identity (code) select unnest(${list(Object.keys(outboundIds))}::text[])
+      on conflict (code) do nothing`,
+  );
+}
+
 async function storeRevision(
   tx: Transaction,
   configuration: Configuration,
@@ -134,7 +160,14 @@ async function storeRevision(
   const deviceIds = Object.fromEntries(
     (await draftObjects(tx, { kinds: ['device'] })).map(({ id, document }) => [(document as DeviceObject).code, id]),
   );
+  const outboundIds = Object.fromEntries(
+    (await draftObjects(tx, { kinds: ['outbound'] })).map(({ id, document }) => [
+      (document as OutboundObject).code,
+      id,
+    ]),
+  );
   await followRenamed(tx, deviceIds, configuration.devices);
+  await followOutbounds(tx, outboundIds);
   const points = configuration.devices.flatMap((device) =>
     device.points.map((point) => ({ device: device.code, address: addressOf(point), kind: point.kind })),
   );
@@ -152,6 +185,7 @@ async function storeRevision(
       applied: Date.now(),
       draftVersion: await draftVersion(tx),
       deviceIds,
+      outboundIds,
     })
     .returning({ id: revision.id });
   await markApplied(tx);

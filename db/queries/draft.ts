@@ -272,6 +272,16 @@ export async function replaceDraft(
     if (old === undefined) writes.push({ ...object, id: null });
     else if (!sameDocument(old.document, object.document)) writes.push({ ...object, id: old.id });
   }
+  // What differs by nothing but its code is called otherwise now: what hangs on it stays with it.
+  for (const written of writes) {
+    if (written.id !== null || !RENAMED_KINDS.has(written.kind)) continue;
+    const isSame = (old: DraftObject): boolean =>
+      old.kind === written.kind && sameDocument(withoutCode(old.document), withoutCode(written.document));
+    const [key, old] = [...known].find(([, one]) => isSame(one)) ?? [];
+    if (key === undefined || old === undefined) continue;
+    written.id = old.id;
+    known.delete(key);
+  }
   for (const { id, kind, parent } of [...known.values(), ...surplus]) writes.push({ id, kind, parent, document: null });
   if (writes.length === 0) return true;
   const version = await nextVersion(tx);
@@ -279,6 +289,9 @@ export async function replaceDraft(
   await tx.execute(sql`select pg_notify(${CHANNELS.draft}, ${String(version)})`);
   return true;
 }
+
+const RENAMED_KINDS: ReadonlySet<ObjectKind> = new Set(['device', 'outbound']);
+const withoutCode = (document: unknown): object => ({ ...(document as object), code: '' });
 
 /** The draft as it was seen at a version becomes what runs again. */
 export async function discardDraft(

@@ -3,6 +3,7 @@ import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { from as copyFrom } from 'pg-copy-streams';
 import { endForeignHolders, integers, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
 import { ingestMark, reading, replayGuard } from '../schema/index.ts';
+import { storeOwed, type OwedEvent } from './owed.ts';
 
 export interface StoredReading extends Reading {
   pointId: number;
@@ -82,6 +83,8 @@ export interface Batch {
   readings: readonly StoredReading[];
   /** What the session of each device has to have kept with them. */
   keeps: ReadonlyMap<string, Uint8Array>;
+  /** What outbounds owe because of them. */
+  owed: readonly OwedEvent[];
 }
 
 /** `storedBefore`: an earlier try went through; `fenced`: another engine writes now. */
@@ -98,14 +101,15 @@ export class RefusedReadings extends Error {
 }
 
 /**
- * Stores readings and what their devices' sessions keep in one transaction: all of it, or nothing.
+ * Stores readings, what their devices' sessions keep and what outbounds owe because of them in one transaction: all of
+ * it, or nothing.
  *
  * The mark fences: it goes from the previous batch to this one first of all, and stays locked until the transaction
  * ends. So a second try waits for a first one whose end nobody heard of, and finds out; and a writer whose place
  * another engine took (`takeWriters`) stores nothing more.
  */
 export async function storeBatch(database: Database, batch: Batch): Promise<BatchOutcome> {
-  const { writer, previous, id, readings, keeps } = batch;
+  const { writer, previous, id, readings, keeps, owed } = batch;
   try {
     const moveMark = (client: Connection): string => {
       const [to, of, from] = [id, writer, previous].map((text) => client.escapeLiteral(text));
@@ -123,6 +127,7 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
           [late],
         );
       if (keeps.size > 0) await storeKeeps(client, keeps);
+      if (owed.length > 0) await storeOwed(client, owed);
       return 'stored';
     });
   } catch (error) {

@@ -1,5 +1,5 @@
 import { asc, eq, sql } from 'drizzle-orm';
-import { list, type Database } from '../open.ts';
+import type { Database } from '../open.ts';
 import { outboundKeep } from '../schema/index.ts';
 
 /*
@@ -9,7 +9,8 @@ import { outboundKeep } from '../schema/index.ts';
 
 /** One more piece of an outbound; `replaces`: it says all that the others said. */
 export interface KeptPiece {
-  outbound: string;
+  /** Its number (`outboundNumbers`). */
+  outbound: number;
   octets: Uint8Array;
   replaces: boolean;
 }
@@ -22,23 +23,18 @@ export async function addKept(database: Database, pieces: readonly KeptPiece[], 
       const held = sql`exists (select from lease where lease.run = ${run})`;
       if (replaces) await tx.execute(sql`delete from outbound_keep where outbound = ${outbound} and ${held}`);
       await tx.execute(
-        sql`insert into outbound_keep (outbound, octets) select ${outbound}, ${Buffer.from(octets)}::bytea where ${held}`,
+        sql`insert into outbound_keep (outbound, octets) select ${outbound}::int, ${Buffer.from(octets)}::bytea where ${held}`,
       );
     }
   });
 }
 
 /** All pieces of an outbound, in their order. */
-export async function keptPieces(database: Database, outbound: string): Promise<Uint8Array[]> {
+export async function keptPieces(database: Database, outbound: number): Promise<Uint8Array[]> {
   const rows = await database
     .select({ octets: outboundKeep.octets })
     .from(outboundKeep)
     .where(eq(outboundKeep.outbound, outbound))
     .orderBy(asc(outboundKeep.id));
   return rows.map(({ octets }) => new Uint8Array(octets));
-}
-
-/** Forgets outbounds that are in no configuration any more. */
-export async function forgetKept(database: Database, outbounds: readonly string[]): Promise<void> {
-  await database.execute(sql`delete from outbound_keep where not (outbound = any(${list(outbounds)}::text[]))`);
 }

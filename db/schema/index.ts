@@ -79,6 +79,8 @@ export const revision = pgTable('revision', {
   draftVersion: bigint('draft_version', { mode: 'number' }),
   /** Number of the draft's object that each device is, by its code: by it a device is known under another code. */
   deviceIds: jsonb('device_ids'),
+  /** The same of outbounds. */
+  outboundIds: jsonb('outbound_ids'),
 });
 
 /**
@@ -218,15 +220,52 @@ export const replayGuard = pgTable('replay_guard', {
   keys: bytea('keys').notNull(),
 });
 
+/** The number under which everything of an outbound is kept, whatever its code is. */
+export const outboundIdentity = pgTable('outbound_identity', {
+  id: serial().primaryKey(),
+  code: text().notNull().unique(),
+});
+
 /** What the session of each outbound has to remember, piece by piece in their order: opaque to the database. */
 export const outboundKeep = pgTable(
   'outbound_keep',
   {
     id: bigserial({ mode: 'number' }).primaryKey(),
-    outbound: text().notNull(),
+    outbound: integer().notNull(),
     octets: bytea('octets').notNull(),
   },
   (table) => [index('outbound_keep_outbound').on(table.outbound, table.id)],
+);
+
+/**
+ * The ledger: events that outbounds owe, committed with the readings that they come from. A row has those of one queue
+ * that one batch brought, in the form of `db/queries/owed.ts`.
+ */
+export const owed = pgTable(
+  'owed',
+  {
+    id: bigserial({ mode: 'number' }).primaryKey(),
+    outbound: integer().notNull(),
+    queue: text().notNull(),
+    /** Numbers of the first and of the last of them. */
+    first: bigint({ mode: 'number' }).notNull(),
+    last: bigint({ mode: 'number' }).notNull(),
+    octets: bytea('octets').notNull(),
+  },
+  (table) => [index('owed_queue').on(table.outbound, table.queue, table.last)],
+);
+
+/** How far each queue is settled: everything up to the position, and some beyond it. */
+export const owedPosition = pgTable(
+  'owed_position',
+  {
+    outbound: integer().notNull(),
+    queue: text().notNull(),
+    position: bigint({ mode: 'number' }).notNull(),
+    /** Numbers of those that are settled beyond the position, eight octets each. */
+    beyond: bytea('beyond').notNull(),
+  },
+  (table) => [primaryKey({ columns: [table.outbound, table.queue] })],
 );
 
 /**

@@ -57,7 +57,7 @@ const reading = (time: number, value: number, more: Partial<StoredReading> = {})
 let batches = 0;
 async function store(readings: StoredReading[]): Promise<void> {
   const id = `batch ${++batches}`;
-  await storeBatch(database, { writer: 'test', previous: mark, id, readings, keeps: new Map() });
+  await storeBatch(database, { writer: 'test', previous: mark, id, readings, keeps: new Map(), owed: [] });
   mark = id;
 }
 const compactAll = async (now: number): Promise<void> => {

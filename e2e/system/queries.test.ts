@@ -63,6 +63,7 @@ const batchOf = (id: string, readings: StoredReading[], keep: number[] = []): Pa
   id,
   readings,
   keeps: new Map([['D', Uint8Array.from(keep)]]),
+  owed: [],
 });
 const store = async (id: string, readings: StoredReading[], keep: number[] = []): Promise<BatchOutcome> => {
   const outcome = await storeBatch(database, batchOf(id, readings, keep));

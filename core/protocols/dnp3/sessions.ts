@@ -36,6 +36,6 @@ export const client: ClientSide<MasterSettings, Dnp3At, Order, LinkEvent> = {
 export const server: ServerSide<OutstationSettings, Dnp3TargetAt> = {
   // A newer connection of the centre takes over.
   peers: () => 1,
-  make: (settings, _link, points, now) => new Dnp3Server(settings, points, now),
+  make: (settings, _link, points, now, remembered) => new Dnp3Server(settings, points, now, remembered),
   recogniser: (centres) => new Caller(byAddresses(centres), 'masters'),
 };

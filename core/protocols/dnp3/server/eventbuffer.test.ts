@@ -28,7 +28,7 @@ class Plain {
 describe('the events that wait', () => {
   test('come in the order in which they came about, whatever their class, as many as are wanted', () => {
     const buffer = new EventBuffer(10);
-    for (const of of [2, 1, 3, 1, 2] as const) buffer.add(event(of));
+    for (const of of [2, 1, 3, 1, 2] as const) buffer.add(event(of), 0);
     expect(numbers(buffer)).toEqual([1, 2, 3, 4, 5]);
     expect(numbers(buffer, (one) => one.class !== 1)).toEqual([1, 3, 5]);
     expect(numbers(buffer, () => true, 2)).toEqual([1, 2]);
@@ -47,7 +47,7 @@ describe('the events that wait', () => {
         const [buffer, plain] = [new EventBuffer(perClass), new Plain(perClass)];
         for (const one of steps) {
           if (one.do === 'add') {
-            buffer.add(event(one.of));
+            buffer.add(event(one.of), 0);
             plain.add(one.of);
           } else if (one.do === 'report') {
             const some = numbers(buffer, () => true, one.most);

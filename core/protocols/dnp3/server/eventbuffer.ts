@@ -1,7 +1,9 @@
 import type { PointKind } from '../../../point/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import { EventNumbers, settledPart, type SettledPart } from '../../owed.ts';
 
 export interface BufferedEvent {
-  /** Counts up; the order in which events came about. */
+  /** Ascends; the order in which events came about. */
   number: number;
   kind: PointKind;
   index: number;
@@ -62,22 +64,42 @@ const CLASSES = [1, 2, 3] as const;
  * The events that an outstation keeps until the master confirms them, in order. Each class has a bound; when one more
  * comes, the oldest event of that class goes and `overflowed` stays set until events are confirmed
  * (IEEE 1815, clause 4.2.2.7.7 for the indication).
+ *
+ * One that goes on for an earlier outstation is filled with what that one still owed. Until it has all of that, none of
+ * its own events can be had: they would go out before older ones.
  */
 export class EventBuffer {
   private readonly queues = { 1: new Queue(), 2: new Queue(), 3: new Queue() };
   private readonly slots = new Map<number, Slot>();
   private readonly reported = new Set<Slot>();
-  private next = 1;
+  private readonly numbers: EventNumbers;
+  /** What is owed by an earlier one, and what has come meanwhile; null: all of it is there. */
+  private filling: { owed: BufferedEvent[]; own: BufferedEvent[] } | null;
+  /** Of each class: the numbers of those that went since somebody asked. */
+  private readonly gone = { 1: [] as number[], 2: [] as number[], 3: [] as number[] };
   overflowed = false;
   dropped = 0;
 
-  constructor(readonly perClass: number) {}
-
-  get size(): number {
-    return this.slots.size;
+  constructor(
+    readonly perClass: number,
+    before: { lastNumber: number; owes: boolean } = { lastNumber: 0, owes: false },
+  ) {
+    this.numbers = new EventNumbers(before.lastNumber);
+    this.filling = before.owes ? { owed: [], own: [] } : null;
   }
 
-  add(event: Omit<BufferedEvent, 'number'>): BufferedEvent {
+  get size(): number {
+    return this.slots.size + (this.filling?.owed.length ?? 0) + (this.filling?.own.length ?? 0);
+  }
+
+  add(event: Omit<BufferedEvent, 'number'>, now: Instant): BufferedEvent {
+    const kept = { ...event, number: this.numbers.next(now) };
+    if (this.filling === null) this.put(kept);
+    else this.filling.own.push(kept);
+    return kept;
+  }
+
+  private put(event: BufferedEvent): void {
     const queue = this.queues[event.class];
     const oldest = queue.oldest();
     if (queue.size >= this.perClass && oldest !== undefined) {
@@ -85,17 +107,46 @@ export class EventBuffer {
       this.overflowed = true;
       this.dropped++;
     }
-    const kept = { ...event, number: this.next++ };
-    const slot = { event: kept, reported: false, gone: false };
+    const slot = { event, reported: false, gone: false };
     queue.push(slot);
-    this.slots.set(kept.number, slot);
-    return kept;
+    this.slots.set(event.number, slot);
+  }
+
+  /** What an earlier outstation still owed, in any order; `last`: that was all. */
+  fill(events: readonly BufferedEvent[], last: boolean): void {
+    const { filling } = this;
+    if (filling === null) return;
+    for (const event of events) filling.owed.push(event);
+    if (!last) return;
+    this.filling = null;
+    filling.owed.sort((a, b) => a.number - b.number);
+    for (const event of filling.owed) this.put(event);
+    for (const event of filling.own) this.put(event);
+  }
+
+  /** All that are there, oldest first. */
+  get all(): BufferedEvent[] {
+    const there = [...this.slots.values()].map(({ event }) => event);
+    const { owed = [], own = [] } = this.filling ?? {};
+    return [...owed, ...there, ...own].sort((a, b) => a.number - b.number);
+  }
+
+  /** Of each class from which events went since it was asked last: how far it is settled. */
+  takeSettled(): ({ class: 1 | 2 | 3 } & SettledPart)[] {
+    if (this.filling !== null) return [];
+    return CLASSES.flatMap((n) => {
+      const gone = this.gone[n].splice(0);
+      if (gone.length === 0) return [];
+      return { class: n, ...settledPart(this.queues[n].oldest()?.event.number ?? null, this.numbers.last, gone) };
+    });
   }
 
   private remove(slot: Slot): void {
-    this.queues[slot.event.class].remove(slot);
-    this.slots.delete(slot.event.number);
+    const { event } = slot;
+    this.queues[event.class].remove(slot);
+    this.slots.delete(event.number);
     this.reported.delete(slot);
+    this.gone[event.class].push(event.number);
   }
 
   /** Oldest first, those not reported yet that the filter wants, at most `limit`. */
@@ -137,6 +188,10 @@ export class EventBuffer {
 
   /** Drops the events that the filter does not want: their points are gone. */
   keepOnly(wanted: (event: BufferedEvent) => boolean): void {
+    if (this.filling !== null) {
+      this.filling.owed = this.filling.owed.filter(wanted);
+      this.filling.own = this.filling.own.filter(wanted);
+    }
     for (const slot of [...this.slots.values()]) if (!wanted(slot.event)) this.remove(slot);
   }
 

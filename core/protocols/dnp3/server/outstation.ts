@@ -7,6 +7,7 @@ import { classesNamed, classesToAssign, countersToFreeze } from './pointorders.t
 import { Broadcast } from '../address.ts';
 import { decodeFileObject, encodeFileObject, FileStatus } from '../files/file.ts';
 import { FileShelf, type ShelfRules, type StoredFile } from '../files/fileshelf.ts';
+import type { SettledPart } from '../../owed.ts';
 import { deadbandsOf } from '../order.ts';
 import { CounterSet } from '../counters.ts';
 import { Endpoint, type ReceivedFragment } from '../wire/endpoint.ts';
@@ -71,14 +72,22 @@ export interface PointUpdate {
 }
 
 export type OutstationCommand =
-  /** `quiet` sets values without making events. */
-  | { type: 'update'; updates: readonly PointUpdate[]; quiet?: boolean }
+  /**
+   * `quiet` sets values without making events; `shown`: they are to be read, and what was reported last stays what it was.
+   */
+  | { type: 'update'; updates: readonly PointUpdate[]; quiet?: boolean; shown?: boolean }
+  /** Events that an earlier outstation reported, oldest first, confirmed or not: what was told last. */
+  | { type: 'toldBefore'; events: readonly BufferedEvent[] }
+  /** Events that an earlier outstation still owed; `last`: that is all of them. */
+  | { type: 'owed'; events: readonly BufferedEvent[]; last: boolean }
   | { type: 'controlResult'; token: number; statuses: readonly number[] }
   /** An output was given a command, by whomever: reported as an event where its `commandClass` says so. */
   | { type: 'commandGiven'; kind: 'output' | 'setpoint'; index: number; value: number; status: number; time: Instant }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly OutstationPoint[] }
   | { type: 'setLocal'; local: boolean }
+  /** Nothing is answered or sent any more; confirms of what has gone out are still taken. */
+  | { type: 'rest' }
   /** How far the device's own clock is ahead of the time that the session is given. */
   | { type: 'setClock'; offsetMs: number }
   /** The files that it has to give. */
@@ -94,6 +103,9 @@ export type OutstationEffect =
   /** The master has read the present values of all points. */
   | { type: 'integrityAnswered' }
   | { type: 'event'; event: BufferedEvent }
+  /** Events of a class are done with: all up to the position, and these beyond it. */
+  | ({ type: 'settled'; class: 1 | 2 | 3 } & SettledPart)
+  | { type: 'overflowed'; overflowed: boolean }
   /** It is that time now. */
   | { type: 'timeWritten'; time: Instant }
   /** Counters were frozen; these begin at zero again. */
@@ -105,6 +117,7 @@ export type OutstationEffect =
   | { type: 'diagnostic'; words: string };
 
 const NO_OBJECTS = new Uint8Array(0);
+const NOTHING_BEFORE = { lastNumber: 0, owes: false, overflowed: false };
 
 export class Outstation implements Session<OutstationCommand, OutstationEffect> {
   readonly counters: CounterSet;
@@ -126,6 +139,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   /** What is carried out now is not answered. */
   private silently = false;
   private readonly files = new FileShelf();
+  private wasOverflowed = false;
+  private resting = false;
   private clockOffsetMs = 0;
   private recordedAt: Instant | null = null;
   private broadcastHeard: number | null = null;
@@ -136,10 +151,13 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     readonly settings: OutstationSettings,
     points: readonly OutstationPoint[],
     now: Instant,
+    /** What an earlier one has left. */
+    before: { lastNumber: number; owes: boolean; overflowed: boolean } = NOTHING_BEFORE,
   ) {
     this.counters = new CounterSet(now);
     this.points = new PointTable(points, Flag.restart);
-    this.events = new EventBuffer(settings.eventsPerClass);
+    this.events = new EventBuffer(settings.eventsPerClass, before);
+    this.events.overflowed = this.wasOverflowed = before.overflowed;
     this.needsTime = settings.takesTime;
     this.controls = new OutstationControls(settings, this.points);
     const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
@@ -206,17 +224,35 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   command(command: OutstationCommand, now: Instant): void {
     switch (command.type) {
       case 'update':
-        for (const update of command.updates) this.update(update, command.quiet ?? false);
+        for (const update of command.updates) {
+          if (command.shown) this.show(update);
+          else this.update(update, command.quiet ?? false, now);
+        }
         break;
+      case 'toldBefore':
+        for (const event of command.events) this.toldBefore(event);
+        break;
+      case 'owed': {
+        const { dropped } = this.events;
+        // What is not reported any more, or somewhere else, is owed to nobody.
+        const wanted = command.events.filter(({ kind, index }) => this.points.get(kind, index) !== undefined);
+        this.events.fill(wanted, command.last);
+        this.counters.add('eventsDropped', this.events.dropped - dropped);
+        break;
+      }
       case 'controlResult':
         this.onControlResult(command.token, command.statuses, now);
         break;
       case 'commandGiven':
-        this.onCommandGiven(command);
+        this.onCommandGiven(command, now);
         break;
       case 'setPoints':
         this.points.replace(command.points);
         this.events.keepOnly((event) => this.points.get(event.kind, event.index) !== undefined);
+        break;
+      case 'rest':
+        this.resting = true;
+        this.answering = null;
         break;
       case 'setLocal':
         this.local = command.local;
@@ -250,6 +286,11 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.considerUnsolicited(now);
   }
 
+  /** Events have gone out whose confirm is still to come. */
+  get awaits(): boolean {
+    return this.connected && (this.confirmDue !== null || this.unsolicited.isPending);
+  }
+
   get deadline(): Instant | null {
     const unsolicited = this.unsolicited.deadline(this.confirmDue === null);
     const times = [this.confirmDue?.deadline, unsolicited, this.endpoint.deadline].flatMap((at) => at ?? []);
@@ -258,6 +299,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   /** What goes out unasked does so when nothing else is under way. */
   private considerUnsolicited(now: Instant): void {
+    if (this.resting) return;
     if (this.connected && this.confirmDue === null && !this.controls.isPending) this.unsolicited.consider(now);
   }
 
@@ -280,12 +322,16 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private answerDeferred(now: Instant): void {
     const { deferred } = this;
     this.deferred = null;
-    if (deferred !== null) this.onNewRequest(deferred, now);
+    if (deferred !== null && !this.resting) this.onNewRequest(deferred, now);
   }
 
   take(): OutstationEffect[] {
     const octets = this.endpoint.takeOutput();
     if (octets !== null && this.connected) this.effects.push({ type: 'send', octets });
+    for (const settled of this.events.takeSettled()) this.effects.push({ type: 'settled', ...settled });
+    const { overflowed } = this.events;
+    if (overflowed !== this.wasOverflowed) this.effects.push({ type: 'overflowed', overflowed });
+    this.wasOverflowed = overflowed;
     const { effects } = this;
     this.effects = [];
     return effects;
@@ -293,15 +339,26 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
 
   // ---- values
 
-  private update({ kind, index, value, flags, time, exact, always, ...more }: PointUpdate, quiet: boolean): void {
+  /** Takes a present value over; null: there is no such point. */
+  private show({ kind, index, value, flags, time, text = '' }: PointUpdate): PointState | null {
     const point = this.points.get(kind, index);
-    if (point === undefined) return;
+    if (point === undefined) return null;
     // What no fragment could carry would wait for ever.
-    const text = (more.text ?? '').slice(0, this.settings.maxFragment - TEXT_OVERHEAD);
-    point.value = value;
-    point.text = text;
-    point.flags = flags;
-    point.time = time;
+    Object.assign(point, { value, flags, time, text: text.slice(0, this.settings.maxFragment - TEXT_OVERHEAD) });
+    return point;
+  }
+
+  private toldBefore({ kind, index, value, flags, text = '', status }: BufferedEvent): void {
+    const point = status === undefined ? this.points.get(kind, index) : undefined;
+    if (point === undefined) return;
+    [point.reportedValue, point.reportedFlags, point.reportedText] = [value, flags, text];
+  }
+
+  private update(update: PointUpdate, quiet: boolean, now: Instant): void {
+    const point = this.show(update);
+    if (point === null) return;
+    const { kind, index, value, flags, time, exact, always } = update;
+    const { text } = point;
     const change = Math.abs(value - point.reportedValue);
     const changed =
       text !== point.reportedText || (change > 0 && ((exact && !point.deadbandSet) || change >= point.deadband));
@@ -313,29 +370,21 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     point.reportedFlags = flags;
     if (quiet || point.class === 0) return;
     const variation = point.eventVariation;
-    this.addEvent({
-      kind,
-      index,
-      class: point.class,
-      value,
-      flags,
-      time,
-      variation,
-      ...(kind === 'text' ? { text } : {}),
-    });
+    const of = { kind, index, class: point.class, value, flags, time, variation };
+    this.addEvent({ ...of, ...(kind === 'text' ? { text } : {}) }, now);
   }
 
-  private onCommandGiven(given: OutstationCommand & { type: 'commandGiven' }): void {
+  private onCommandGiven(given: OutstationCommand & { type: 'commandGiven' }, now: Instant): void {
     const { type: _, ...command } = given;
     const point = this.points.get(command.kind, command.index);
     if (!point?.commandClass) return;
     // The variations of g43 are laid out like those of g42; g13v2 has a time, as g11v2 has.
-    this.addEvent({ ...command, flags: 0, class: point.commandClass, variation: point.eventVariation });
+    this.addEvent({ ...command, flags: 0, class: point.commandClass, variation: point.eventVariation }, now);
   }
 
-  private addEvent(given: Omit<BufferedEvent, 'number'>): void {
+  private addEvent(given: Omit<BufferedEvent, 'number'>, now: Instant): void {
     const dropped = this.events.dropped;
-    const event = this.events.add(given);
+    const event = this.events.add(given, now);
     this.counters.add('events');
     this.counters.add('eventsDropped', this.events.dropped - dropped);
     this.effects.push({ type: 'event', event });
@@ -366,6 +415,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       else this.onConfirm(control.sequence, now);
       return;
     }
+    if (this.resting) return;
     if (!control.first || !control.final) {
       this.counters.add('malformedFragments');
       return;
@@ -486,9 +536,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private freeze(fragment: Fragment, now: Instant): number {
     const { frozen, clears, problem, iin } = countersToFreeze(fragment, this.points);
     for (const { index, value, flags } of frozen)
-      this.update({ kind: 'frozenCounter', index, value, flags, time: now, always: true }, false);
+      this.update({ kind: 'frozenCounter', index, value, flags, time: now, always: true }, false, now);
     if (clears) {
-      for (const { index, flags } of frozen) this.update({ kind: 'counter', index, value: 0, flags, time: now }, false);
+      for (const { index, flags } of frozen)
+        this.update({ kind: 'counter', index, value: 0, flags, time: now }, false, now);
       if (frozen.length > 0) this.effects.push({ type: 'countersCleared', indexes: frozen.map(({ index }) => index) });
     }
     return iin | this.problemIndication(problem);

@@ -1,7 +1,16 @@
 import { addressWords, type PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
-import type { Server, ServerCommand, ServerEffect, ServerPoint, Told } from '../../server.ts';
+import {
+  NOTHING_REMEMBERED,
+  type OwedRecord,
+  type Remembered,
+  type Server,
+  type ServerCommand,
+  type ServerEffect,
+  type ServerPoint,
+  type Told,
+} from '../../server.ts';
 import { controlOperation, ControlStatus, STATUS_OF } from '../control.ts';
 import type { Dnp3TargetAt } from '../points.ts';
 import { flagsFromQuality, flagWords } from '../quality.ts';
@@ -9,9 +18,12 @@ import type { OutstationSettings } from '../settings.ts';
 import type { BufferedEvent } from './eventbuffer.ts';
 import type { ControlItem } from './controls.ts';
 import { Outstation, type OutstationCommand, type OutstationEffect } from './outstation.ts';
+import { eventOf, owedRecord } from './owedevents.ts';
 import { objectWords, type OutstationPoint } from './pointtable.ts';
 
 type Spot = { kind: PointKind; at: Dnp3TargetAt };
+
+const OVERFLOWED = 1;
 
 /** Our own words for what came of a control, where no outstation has said so. */
 const STATUS: Record<ControlOutcome['result'], number> = {
@@ -36,8 +48,18 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
     private readonly settings: OutstationSettings,
     points: readonly ServerPoint<Dnp3TargetAt>[],
     now: Instant,
+    { pieces, lastNumber, owes }: Remembered = NOTHING_REMEMBERED,
   ) {
-    this.outstation = new Outstation(settings, this.own(points), now);
+    // What is remembered beside the events is one octet: whether some were lost, as the last piece says it.
+    const overflowed = pieces.at(-1)?.at(-1) === OVERFLOWED;
+    this.outstation = new Outstation(settings, this.own(points), now, { lastNumber, owes, overflowed });
+  }
+
+  get keep(): Uint8Array {
+    return new Uint8Array([this.outstation.events.overflowed ? OVERFLOWED : 0]);
+  }
+  get owed(): OwedRecord[] {
+    return this.outstation.events.all.map(owedRecord);
   }
 
   private own(points: readonly ServerPoint<Dnp3TargetAt>[]): OutstationPoint[] {
@@ -57,6 +79,9 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
   }
   get eventsWaiting(): number {
     return this.outstation.events.size;
+  }
+  get awaits(): boolean {
+    return this.outstation.awaits;
   }
   get deadline(): Instant | null {
     return this.outstation.deadline;
@@ -103,7 +128,14 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
           ...(always ? { always } : {}),
           ...(moved ? { exact: true } : {}),
         }));
-        return { type: 'update', updates, ...(command.quiet ? { quiet: true } : {}) };
+        const { manner } = command;
+        return { type: 'update', updates, quiet: manner === 'quiet', shown: manner === 'shown' };
+      }
+      case 'toldBefore':
+        return { type: 'toldBefore', events: command.records.flatMap((record) => eventOf(record) ?? []) };
+      case 'owed': {
+        const events = command.records.flatMap((record) => eventOf(record) ?? []);
+        return { type: 'owed', events, last: command.last };
       }
       case 'controlResult':
         return { type: 'controlResult', token: command.token, statuses: command.outcomes.map(statusOf) };
@@ -114,6 +146,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'setPoints':
         return { type: 'setPoints', points: this.own(command.points) };
       case 'resetCounters':
+      case 'rest':
         return command;
       case 'came':
       case 'went':
@@ -133,13 +166,19 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
     return this.outstation.take().flatMap((effect) => this.effect(effect));
   }
 
-  private effect(effect: OutstationEffect): ServerEffect | [] {
+  private effect(effect: OutstationEffect): ServerEffect | ServerEffect[] {
     switch (effect.type) {
       case 'event': {
         const { kind, index, variation, status } = effect.event;
-        if (status !== undefined) return [];
-        return { type: 'event', ...told(effect.event), form: `${objectWords(kind, 'event', variation)} i${index}` };
+        const owes = { type: 'owes' as const, ...owedRecord(effect.event) };
+        if (status !== undefined) return owes;
+        const form = `${objectWords(kind, 'event', variation)} i${index}`;
+        return [{ type: 'event', ...told(effect.event), form }, owes];
       }
+      case 'settled':
+        return { type: 'settled', queue: String(effect.class), position: effect.position, beyond: effect.beyond };
+      case 'overflowed':
+        return { type: 'keep', octets: this.keep };
       case 'reported':
       case 'delivered':
         return { type: effect.type, events: effect.events.map(told) };

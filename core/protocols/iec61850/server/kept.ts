@@ -7,19 +7,27 @@ import { REASONS, type Reason } from '../report.ts';
 /*
  * What is kept of buffers for a restart, as records one after the other; each is a structure of MMS:
  *
- *   begin   1, block, revision, data set, report id, triggers, buffer time, integrity period, number of the last entry
- *   entry   2, block, id, time, sent or not, then place, reasons and value of each member
- *   sent    3, block, id: this entry and all before it have been sent
- *   over    4, block: an entry was lost that had not been sent
+ *   begin     1, block, revision, data set, report id, triggers, buffer time, integrity period, number of the last entry
+ *   entry     2, block, id, time, sent or not, then place, reasons and value of each member
+ *   sent      3, block, id: this entry and all before it have been sent
+ *   over      4, block: an entry was lost that had not been sent
+ *   members   5, data set, composition, then how each of its members is called
  *
- * A block begins anew when what makes its entries has changed: what was in it before is gone.
+ * Entries themselves are owed: they are stored with the readings that they come from (`entryOctets`). Those of an earlier
+ * version stand among the records. A block begins anew when what makes its entries has changed: what was in it before is
+ * gone.
  */
 
 export interface KeptEntry {
   id: Uint8Array;
+  /** The number that is its id. */
+  number: number;
+  /** Of the first change in it that is owed by itself. */
+  first: number;
   time: Instant;
   isSent: boolean;
-  places: { place: number; value: Data; reasons: Reason[] }[];
+  /** `number`: of a change that is owed by itself. */
+  places: { place: number; value: Data; reasons: Reason[]; number?: number }[];
 }
 
 export interface KeptBlock {
@@ -31,20 +39,30 @@ export interface KeptBlock {
   integrityMs: number;
   counter: bigint;
   overflown: boolean;
+  /** Id of the last entry that was sent; 0: none was. */
+  sent: bigint;
   entries: KeptEntry[];
 }
+
+/** What is known of buffers: blocks by their names, and the members of data sets by their names and compositions. */
+export interface Kept {
+  blocks: Map<string, KeptBlock>;
+  members: Map<string, readonly string[]>;
+}
+export const membersKey = (dataSet: string, composition: number): string => `${dataSet} ${composition}`;
 
 const BEGIN = 1;
 const ENTRY = 2;
 const SENT = 3;
 const OVER = 4;
+const MEMBERS = 5;
 
 const text = (value: string): Data => ({ type: 'text', text: value, wide: true });
 const number = (value: number | bigint): Data => ({ type: 'integer', value });
 const octets = (value: Uint8Array): Data => ({ type: 'octets', octets: value });
 const record = (...items: Data[]): Uint8Array => encodeBer(dataNode({ type: 'structure', items }));
 
-export const beginRecord = (block: string, kept: Omit<KeptBlock, 'entries' | 'overflown'>): Uint8Array =>
+export const beginRecord = (block: string, kept: Omit<KeptBlock, 'entries' | 'overflown' | 'sent'>): Uint8Array =>
   record(
     number(BEGIN),
     text(block),
@@ -56,11 +74,16 @@ export const beginRecord = (block: string, kept: Omit<KeptBlock, 'entries' | 'ov
     number(kept.integrityMs),
     number(kept.counter),
   );
-export const entryRecord = (block: string, { id, time, isSent, places }: KeptEntry): Uint8Array =>
+export const membersRecord = (dataSet: string, composition: number, members: readonly string[]): Uint8Array =>
+  record(number(MEMBERS), text(dataSet), number(composition), ...members.map(text));
+
+/** An entry as it is owed: places are those of the data set in that composition. */
+export const entryOctets = (
+  { time, isSent, places }: Pick<KeptEntry, 'time' | 'isSent' | 'places'>,
+  composition: number,
+): Uint8Array =>
   record(
-    number(ENTRY),
-    text(block),
-    octets(id),
+    number(composition),
     number(Math.round(time)),
     { type: 'boolean', value: isSent },
     ...places.flatMap(({ place, value, reasons }): Data[] => [
@@ -69,23 +92,57 @@ export const entryRecord = (block: string, { id, time, isSent, places }: KeptEnt
       value,
     ]),
   );
+
+/** Null: it is not well-formed. */
+export function entryFrom(owed: {
+  number: number;
+  octets: Uint8Array;
+}): (Omit<KeptEntry, 'id'> & { composition: number }) | null {
+  const read = reading(() => dataOf(owed.octets, parseBer(owed.octets, 0)));
+  if (!read.ok || read.value.type !== 'structure') return null;
+  const [composition, time, isSent, ...rest] = read.value.items;
+  if (Number.isNaN(asNumber(composition)) || Number.isNaN(asNumber(time))) return null;
+  return {
+    ...{ number: owed.number, first: owed.number, composition: asNumber(composition), time: asNumber(time) },
+    isSent: isSent?.type === 'boolean' && isSent.value,
+    places: placesOf(rest),
+  };
+}
+
+function placesOf(items: readonly Data[]): KeptEntry['places'] {
+  const places: KeptEntry['places'] = [];
+  for (let at = 0; at + 2 < items.length; at += 3) {
+    const bits = items[at + 1];
+    const reasons = bits.type === 'bits' ? REASONS.filter((_, bit) => bits.bits[bit]) : [];
+    places.push({ place: asNumber(items[at]), value: items[at + 2], reasons });
+  }
+  return places;
+}
+
 export const sentRecord = (block: string, id: Uint8Array): Uint8Array => record(number(SENT), text(block), octets(id));
 export const overRecord = (block: string): Uint8Array => record(number(OVER), text(block));
 
-/** All that is kept of a block. */
+/** All that is kept of a block beside its entries. */
 export const blockRecords = (block: string, kept: KeptBlock): Uint8Array =>
   concat([
     beginRecord(block, kept),
-    ...kept.entries.map((entry) => entryRecord(block, entry)),
+    ...(kept.sent > 0n ? [sentRecord(block, idOf(Number(kept.sent)))] : []),
     ...(kept.overflown ? [overRecord(block)] : []),
   ]);
+
+const ID_OCTETS = 8;
+export function idOf(number_: number): Uint8Array {
+  const id = new Uint8Array(ID_OCTETS);
+  new DataView(id.buffer).setBigUint64(0, BigInt(number_));
+  return id;
+}
 
 const asNumber = (data: Data | undefined): number => (data?.type === 'integer' ? Number(data.value) : NaN);
 const asText = (data: Data | undefined): string => (data?.type === 'text' ? data.text : '');
 
-/** Blocks by their names, from the pieces that were kept; what is not well-formed ends a piece. */
-export function restored(pieces: readonly Uint8Array[]): Map<string, KeptBlock> {
-  const blocks = new Map<string, KeptBlock>();
+/** From the pieces that were kept; what is not well-formed ends a piece. */
+export function restored(pieces: readonly Uint8Array[]): Kept {
+  const kept: Kept = { blocks: new Map(), members: new Map() };
   for (const piece of pieces)
     for (let at = 0; at < piece.length;) {
       const from = at;
@@ -95,12 +152,12 @@ export function restored(pieces: readonly Uint8Array[]): Map<string, KeptBlock> 
       });
       if (!read.ok || read.value.data.type !== 'structure') break;
       at = read.value.end;
-      take(blocks, read.value.data.items);
+      take(kept, read.value.data.items);
     }
-  return blocks;
+  return kept;
 }
 
-function take(blocks: Map<string, KeptBlock>, items: readonly Data[]): void {
+function take({ blocks, members }: Kept, items: readonly Data[]): void {
   const [kind, name, third, fourth, fifth, sixth, seventh, eighth, ninth] = items;
   const block = blocks.get(asText(name));
   switch (asNumber(kind)) {
@@ -110,32 +167,30 @@ function take(blocks: Map<string, KeptBlock>, items: readonly Data[]): void {
         triggers: sixth?.type === 'bits' ? sixth.bits : [],
         ...{ bufferMs: asNumber(seventh), integrityMs: asNumber(eighth) },
         counter: ninth?.type === 'integer' ? BigInt(ninth.value) : 0n,
-        ...{ overflown: false, entries: [] },
+        ...{ overflown: false, sent: 0n, entries: [] },
       });
       break;
     case ENTRY: {
       if (block === undefined || third?.type !== 'octets') break;
-      const entry: KeptEntry = {
-        ...{ id: third.octets, time: asNumber(fourth) },
+      const id = Number(toNumber(third.octets));
+      block.entries.push({
+        ...{ id: third.octets, number: id, first: id, time: asNumber(fourth) },
         isSent: fifth?.type === 'boolean' && fifth.value,
-        places: [],
-      };
-      for (let at = 5; at + 2 < items.length; at += 3) {
-        const bits = items[at + 1];
-        const reasons = bits.type === 'bits' ? REASONS.filter((_, bit) => bits.bits[bit]) : [];
-        entry.places.push({ place: asNumber(items[at]), value: items[at + 2], reasons });
-      }
-      block.entries.push(entry);
+        places: placesOf(items.slice(5)),
+      });
       break;
     }
     case SENT: {
       if (block === undefined || third?.type !== 'octets') break;
-      const last = toNumber(third.octets);
-      for (const entry of block.entries) if (toNumber(entry.id) <= last) entry.isSent = true;
+      block.sent = toNumber(third.octets);
+      for (const entry of block.entries) if (toNumber(entry.id) <= block.sent) entry.isSent = true;
       break;
     }
     case OVER:
       if (block !== undefined) block.overflown = true;
+      break;
+    case MEMBERS:
+      members.set(membersKey(asText(name), asNumber(third)), items.slice(3).map(asText));
       break;
     default:
   }

@@ -13,8 +13,10 @@ import { structure } from '../model/types.ts';
 import { encodeStamp } from '../time.ts';
 import { encodeReport, type Report } from '../report.ts';
 import { Operated, type ControlPhase, type Wish } from './operated.ts';
-import { blockRecords, restored } from './kept.ts';
-import { blockType, ReportControl, type BlockSettings } from './reportcontrol.ts';
+import { EventNumbers } from '../../owed.ts';
+import type { OwedRecord, Remembered } from '../../server.ts';
+import { blockRecords, entryFrom, entryOctets, idOf, membersKey, membersRecord, restored } from './kept.ts';
+import { blockType, movedEntries, ReportControl, type BlockSettings, type Entry } from './reportcontrol.ts';
 import { DataSets, domainOf, objectKey, UNKNOWN, type PlannedSet } from './datasets.ts';
 import { LOG_BLOCK, LogControl, type LogPlan } from './logs.ts';
 import { Overridden, type Part } from './overridden.ts';
@@ -57,8 +59,10 @@ export type ModelEffect =
   | { type: 'reported'; peer: number; block: string; references: readonly Reference[] }
   | { type: 'asked'; peer: number; service: string }
   | { type: 'odd'; peer: number; words: string }
-  /** To be remembered for a restart. */
-  | { type: 'keep'; octets: Uint8Array };
+  /** To be remembered for a restart; `replaces`: it says all that was said before. */
+  | { type: 'keep'; octets: Uint8Array; replaces?: boolean }
+  | ({ type: 'owes' } & OwedRecord)
+  | { type: 'settled'; queue: string; position: number; beyond: readonly number[] };
 
 export interface ControlAsked {
   object: Reference;
@@ -104,6 +108,12 @@ export class ModelServer {
   /** Changes so far. */
   private changes = 0;
   private shape = '';
+  private numbers = new EventNumbers(0);
+  /** Members of data sets by their names and compositions, as far as something is owed that speaks of them. */
+  private readonly compositions = new Map<string, readonly string[]>();
+  private readonly compositionOf = new Map<string, { members: readonly Reference[]; composition: number }>();
+  /** Old entries are still to come. */
+  private isFilling = false;
 
   constructor(
     plan: ModelPlan,
@@ -113,7 +123,7 @@ export class ModelServer {
   ) {
     this.now = now;
     this.tree = this.treeOf(plan);
-    this.build(plan, now);
+    this.build(plan, now, new Map());
   }
 
   // ---- the model
@@ -145,7 +155,8 @@ export class ModelServer {
     return tree;
   }
 
-  private build(plan: ModelPlan, now: Instant): void {
+  /** `membersBefore`: of the data sets as they were. */
+  private build(plan: ModelPlan, now: Instant, membersBefore: ReadonlyMap<string, readonly string[]>): void {
     this.shape = shapeOf(plan);
     this.sets.adopt(plan.dataSets);
     const groups = this.groups;
@@ -170,8 +181,10 @@ export class ModelServer {
       const known = before.get(key);
       if (known !== undefined && sameBlock(known.settings, settings)) this.blocks.set(key, known);
       else {
-        const made = new ReportControl(settings, this.blockContext());
+        const made = new ReportControl(settings, this.blockContext(key));
         this.blocks.set(key, made);
+        const old = known && membersBefore.get(known.ofDataSet);
+        if (known !== undefined && old !== undefined) made.takeOver(known, this.moved(old, settings.dataSet));
       }
     }
     const operated = this.operated;
@@ -206,7 +219,36 @@ export class ModelServer {
     });
   }
 
-  private blockContext(): ConstructorParameters<typeof ReportControl>[1] {
+  /** Where members stand now that stood at other places; null: nowhere. */
+  private moved(before: readonly string[], dataSet: string): (place: number) => number | null {
+    const places = new Map(this.membersOf(dataSet).map((name, place) => [name, place]));
+    return (place) => places.get(before[place] ?? '') ?? null;
+  }
+
+  private membersOf(dataSet: string): readonly string[] {
+    return (this.sets.members(dataSet) ?? []).map((reference) => {
+      const { domain, item } = toMms(reference);
+      return `${domain}/${item}`;
+    });
+  }
+
+  /** Tells one composition of a data set from another; entries that are owed speak of it. */
+  private composition(dataSet: string): number {
+    const members = this.sets.members(dataSet) ?? [];
+    const known = this.compositionOf.get(dataSet);
+    if (known?.members === members) return known.composition;
+    const names = this.membersOf(dataSet);
+    const composition = hashOf(names.join(' '));
+    this.compositionOf.set(dataSet, { members, composition });
+    const key = membersKey(dataSet, composition);
+    if (!this.compositions.has(key)) {
+      this.compositions.set(key, names);
+      this.effects.push({ type: 'keep', octets: membersRecord(dataSet, composition, names) });
+    }
+    return composition;
+  }
+
+  private blockContext(queue: string): ConstructorParameters<typeof ReportControl>[1] {
     const member = (set: string, place: number): Reference | undefined => this.sets.members(set)?.[place];
     return {
       sizeOf: (set) => this.sets.members(set)?.length ?? null,
@@ -222,6 +264,12 @@ export class ModelServer {
       },
       send: (peer, report) => this.sendReport(peer, report),
       keep: (octets) => this.effects.push({ type: 'keep', octets }),
+      number: (now) => this.numbers.next(now),
+      owe: (number, octets) => this.effects.push({ type: 'owes', queue, number, octets }),
+      settle: (part) => {
+        if (!this.isFilling) this.effects.push({ type: 'settled', queue, ...part });
+      },
+      composition: (set) => this.composition(set),
     };
   }
 
@@ -237,11 +285,14 @@ export class ModelServer {
   adopt(plan: ModelPlan, now: Instant): void {
     const before = this.tree;
     const hasChanged = shapeOf(plan) !== this.shape;
+    const membersBefore = new Map(
+      [...this.blocks.values()].map(({ ofDataSet }) => [ofDataSet, this.membersOf(ofDataSet)] as const),
+    );
     this.tree = this.treeOf(plan);
     for (const { name: device, nodes } of plan.devices)
       for (const { name, of } of nodes) copyValues(before, this.tree, device, name, of);
     for (const [reference, data] of plan.values) this.tree.set(reference, data);
-    this.build(plan, now);
+    this.build(plan, now, membersBefore);
     if (hasChanged)
       for (const [peer, { server }] of this.peers) {
         server.abort('the model has changed');
@@ -330,19 +381,68 @@ export class ModelServer {
     return waiting;
   }
 
-  /** All that a later session has to know, in one piece. */
+  /** All that a later session has to know beside what is owed, in one piece. */
   get kept(): Uint8Array {
     const pieces: Uint8Array[] = [];
     for (const [name, block] of this.blocks) {
       const kept = block.kept;
-      if (kept !== null) pieces.push(blockRecords(name, kept));
+      if (kept === null) continue;
+      this.composition(kept.dataSet);
+      pieces.push(blockRecords(name, kept));
+    }
+    for (const [key, names] of this.compositions) {
+      const space = key.lastIndexOf(' ');
+      pieces.push(membersRecord(key.slice(0, space), Number(key.slice(space + 1)), names));
     }
     return concat(pieces);
   }
 
-  /** What an earlier session had kept; of blocks that are others now nothing is. */
-  restore(pieces: readonly Uint8Array[]): void {
-    for (const [name, kept] of restored(pieces)) this.blocks.get(name)?.restore(kept);
+  /** What is in buffers, for a session that goes on. */
+  get owed(): OwedRecord[] {
+    return [...this.blocks].flatMap(([queue, block]) => block.owed.map((one) => ({ queue, ...one })));
+  }
+
+  /** What an earlier session has left; of blocks that are not there any more nothing is. */
+  restore({ pieces, lastNumber, owes }: Remembered): void {
+    const kept = restored(pieces);
+    this.numbers = new EventNumbers(lastNumber);
+    for (const [key, names] of kept.members) this.compositions.set(key, names);
+    this.isFilling = owes;
+    let isOld = false;
+    for (const [name, one] of kept.blocks) {
+      const block = this.blocks.get(name);
+      if (block === undefined) continue;
+      const isSame = block.settings.dataSet === one.dataSet && block.settings.revision === one.revision;
+      block.restore(one, owes || (one.entries.length > 0 && isSame));
+      if (one.entries.length === 0) continue;
+      // Of an earlier version: its entries stood among what was kept, and are owed from now on.
+      isOld = true;
+      if (!isSame) continue;
+      for (const entry of one.entries) {
+        const octets = entryOctets(entry, this.composition(one.dataSet));
+        this.effects.push({ type: 'owes', queue: name, number: entry.number, octets });
+      }
+      block.fill(one.entries, !owes);
+    }
+    if (isOld) this.effects.push({ type: 'keep', octets: this.kept, replaces: true });
+  }
+
+  /** Entries that an earlier session had; `last`: that is all of them. */
+  fill(records: readonly OwedRecord[], last: boolean): void {
+    const entries = new Map<string, Entry[]>();
+    for (const record of records) {
+      const block = this.blocks.get(record.queue);
+      const read = block === undefined ? null : entryFrom(record);
+      const names = block && read && this.compositions.get(membersKey(block.ofDataSet, read.composition));
+      if (block === undefined || read === null || names === undefined) continue;
+      const moved = movedEntries([{ ...read, id: idOf(read.number) }], this.moved(names ?? [], block.ofDataSet));
+      entries.set(record.queue, [...(entries.get(record.queue) ?? []), ...moved]);
+    }
+    if (last) this.isFilling = false;
+    for (const [name, block] of this.blocks) {
+      const own = entries.get(name) ?? [];
+      if (own.length > 0 || last) block.fill(own, last);
+    }
   }
 
   // ---- clients
@@ -630,6 +730,13 @@ const isWithin = (path: readonly string[], outer: readonly string[]): boolean =>
 /** What clients have to know anew when it is another. */
 const shapeOf = ({ devices, dataSets, blocks, operated, groups, logs }: ModelPlan): string =>
   JSON.stringify([devices, dataSets, blocks, operated, groups, logs]);
+
+/** FNV-1a of 32 bits, without its sign. */
+function hashOf(text: string): number {
+  let hash = 0x811c_9dc5;
+  for (let at = 0; at < text.length; at++) hash = Math.imul(hash ^ text.charCodeAt(at), 0x0100_0193);
+  return hash >>> 1;
+}
 
 const sameBlock = (a: BlockSettings, b: BlockSettings): boolean => JSON.stringify(a) === JSON.stringify(b);
 

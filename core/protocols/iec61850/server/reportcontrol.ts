@@ -1,9 +1,18 @@
-import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { OPTION, OPTION_BITS, type Reason, type Report } from '../report.ts';
 import { encodeEntryTime } from '../time.ts';
-import { beginRecord, entryRecord, overRecord, sentRecord, toNumber, type KeptBlock, type KeptEntry } from './kept.ts';
+import { settledPart, type SettledPart } from '../../owed.ts';
+import {
+  beginRecord,
+  entryOctets,
+  idOf,
+  overRecord,
+  sentRecord,
+  toNumber,
+  type KeptBlock,
+  type KeptEntry,
+} from './kept.ts';
 
 /*
  * One report control block of our server (IEC 61850-7-2, clause 17; its attributes after IEC 61850-8-1, 17.1).
@@ -25,6 +34,10 @@ import { beginRecord, entryRecord, overRecord, sentRecord, toNumber, type KeptBl
  *     not there is refused, and reports begin with the oldest (17.2.2.13).
  *  5. While it is enabled nothing of it may be written but `RptEna`, `GI` and `PurgeBuf`. A change of what makes entries
  *     empties the buffer.
+ *  6. What is in a buffer is owed: each entry, or where `BufTm` gathers changes each of them by itself, so that there is
+ *     no moment at which a reading is stored and its change is not. Ids are the numbers of what is owed. After a restart
+ *     changes that were gathered stand in an entry each; whoever has the entry that they were in goes on behind it.
+ *  7. A block of another composition of its data set goes on with what waits, by what its members are called.
  */
 
 const TRIGGER_BITS = 6;
@@ -103,13 +116,21 @@ export interface BlockContext {
   reference: (dataSet: string, place: number) => string;
   /** To be remembered for a restart. */
   keep: (octets: Uint8Array) => void;
+  /** The number of what is owed next. */
+  number: (now: Instant) => number;
+  /** That is owed from now on; places are those of the data set as it is. */
+  owe: (number: number, octets: Uint8Array) => void;
+  settle: (part: SettledPart) => void;
+  /** What tells the composition of a data set from another one. */
+  composition: (dataSet: string) => number;
   /** Sends a report to a client. */
   send: (peer: number, report: Report) => void;
 }
 
-type Entry = KeptEntry;
+export type Entry = KeptEntry;
 
-type Pending = Map<number, { value: Data; change: number; reasons: Set<Reason> }>;
+/** `number`: under which it is owed by itself. */
+type Pending = Map<number, { value: Data; change: number; reasons: Set<Reason>; number?: number }>;
 
 const bitsOf = (data: Data, count: number): boolean[] | null =>
   data.type === 'bits' && data.bits.length <= count + 6
@@ -147,7 +168,12 @@ export class ReportControl {
   private overflown = false;
   /** All values were asked for. */
   private isInterrogated = false;
-  private counter = 0n;
+  /** The last entry that was made. */
+  private lastId = 0;
+  /** The last entry that went out. */
+  private sent = 0;
+  /** What an earlier session had is still to come: its entries by their numbers, and behind which of them is gone on. */
+  private filling: { entries: Map<number, Entry> } | null = null;
 
   constructor(
     readonly settings: BlockSettings,
@@ -294,6 +320,7 @@ export class ReportControl {
       }
       case 'EntryID':
         if (!isBuffered || data.type !== 'octets') return AccessError.typeInconsistent;
+        if (this.filling !== null) return AccessError.temporarilyUnavailable;
         return this.goBehind(data.octets);
       case 'SqNum':
       case 'ConfRev':
@@ -305,10 +332,17 @@ export class ReportControl {
     }
   }
 
+  /** What came behind that id: an entry that is there no more in that grouping may have been one before a restart. */
   private goBehind(id: Uint8Array): number | null {
-    const at = id.every((octet) => octet === 0) ? -1 : this.entries.findIndex((entry) => sameBytes(entry.id, id));
-    this.next = at + 1;
-    const isThere = at >= 0 || id.every((octet) => octet === 0);
+    if (id.every((octet) => octet === 0)) {
+      this.next = 0;
+      return null;
+    }
+    const number = Number(toNumber(id));
+    const [oldest] = this.entries;
+    const isThere = oldest !== undefined && number >= oldest.first && number <= this.lastId;
+    const behind = this.entries.findIndex((entry) => entry.number > number);
+    this.next = !isThere ? 0 : behind < 0 ? this.entries.length : behind;
     return isThere ? null : AccessError.valueInvalid;
   }
 
@@ -319,7 +353,7 @@ export class ReportControl {
       if (this.reserveS === 0 && this.settings.isBuffered) this.owner = null;
       return null;
     }
-    if (this.enabled) return AccessError.temporarilyUnavailable;
+    if (this.enabled || this.filling !== null) return AccessError.temporarilyUnavailable;
     if (this.context.sizeOf(this.dataSet) === null) return AccessError.valueInvalid;
     this.owner = { peer, name };
     this.enabled = true;
@@ -390,13 +424,16 @@ export class ReportControl {
     const before = this.pending.get(place);
     // Another change of it, though it be at the same moment: devices hand over what they kept in one piece.
     if (before !== undefined && before.change !== change) this.flush(now);
-    const again = this.pending.get(place);
-    if (again === undefined) this.pending.set(place, { value, change, reasons: new Set([reason]) });
-    else {
-      again.value = value;
-      again.reasons.add(reason);
-    }
+    const again = this.pending.get(place) ?? { value, change, reasons: new Set<Reason>() };
+    this.pending.set(place, again);
+    again.value = value;
+    again.reasons.add(reason);
     if (this.flushAt === Infinity) this.flushAt = now + this.bufferMs;
+    if (!this.settings.isBuffered || this.bufferMs === 0) return;
+    // What is gathered is stored with its reading, not when it becomes an entry.
+    again.number ??= this.context.number(now);
+    const places = [{ place, value, reasons: [...again.reasons] }];
+    this.context.owe(again.number, entryOctets({ time: now, isSent: false, places }, this.composition));
   }
 
   wake(now: Instant): void {
@@ -420,7 +457,9 @@ export class ReportControl {
   private flush(now: Instant): void {
     this.flushAt = Infinity;
     if (this.pending.size === 0) return;
-    const places = [...this.pending].map(([place, { value, reasons }]) => ({ place, value, reasons: [...reasons] }));
+    const places = [...this.pending].map(([place, { change: _, reasons, ...rest }]) => ({
+      ...{ place, reasons: [...reasons], ...rest },
+    }));
     this.pending = new Map();
     this.enter(places, now);
   }
@@ -437,17 +476,28 @@ export class ReportControl {
   }
 
   private enter(places: Entry['places'], now: Instant): void {
-    const entry: Entry = { id: this.nextId(), time: now, places, isSent: false };
     if (!this.settings.isBuffered) {
-      this.sendEntry(entry);
+      this.sendEntry({ id: idOf(0), number: 0, first: 0, time: now, places, isSent: false });
       return;
     }
-    entry.isSent = this.enabled;
-    this.remember(() => entryRecord(this.key, entry));
+    const numbers = places.flatMap(({ number: one }) => one ?? []);
+    const isOwed = numbers.length === places.length;
+    const number = isOwed ? Math.max(...numbers) : this.context.number(now);
+    const first = isOwed ? Math.min(...numbers) : number;
+    const entry: Entry = { id: idOf(number), number, first, time: now, places, isSent: this.enabled };
+    this.lastId = Math.max(this.lastId, number);
+    if (!isOwed) this.context.owe(number, entryOctets(entry, this.composition));
     this.entries.push(entry);
     this.values += entry.places.length;
+    if (this.filling !== null) return;
     this.makeRoom();
     this.sendWaiting();
+    // What was gathered is owed as not sent.
+    if (isOwed && this.enabled) this.remember(() => sentRecord(this.key, entry.id));
+  }
+
+  private get composition(): number {
+    return this.context.composition(this.dataSet);
   }
 
   /** The oldest entries go until the rest fits; the newest stays, however large. */
@@ -463,12 +513,13 @@ export class ReportControl {
     if (this.overflown && !before) this.remember(() => overRecord(this.key));
     this.entries.splice(0, gone);
     this.next = Math.max(0, this.next - gone);
+    this.settle();
   }
 
-  private nextId(): Uint8Array {
-    const octets = new Uint8Array(ENTRY_OCTETS);
-    new DataView(octets.buffer).setBigUint64(0, ++this.counter);
-    return octets;
+  private settle(): void {
+    let oldest = this.entries[0]?.first ?? Infinity;
+    for (const { number = Infinity } of this.pending.values()) oldest = Math.min(oldest, number);
+    this.context.settle(settledPart(oldest === Infinity ? null : oldest, this.lastId, []));
   }
 
   private sendWaiting(): void {
@@ -485,6 +536,7 @@ export class ReportControl {
     const has = (option: keyof typeof OPTION): boolean => this.options[OPTION[option]] ?? false;
     const { isBuffered } = this.settings;
     entry.isSent = true;
+    this.sent = Math.max(this.sent, entry.number);
     const report: Report = {
       id: this.reportId,
       sequence: has('sequence') ? this.sequence : null,
@@ -511,6 +563,7 @@ export class ReportControl {
     [this.entries, this.next, this.overflown, this.values] = [[], 0, false, 0];
     this.pending = new Map();
     this.flushAt = Infinity;
+    if (this.lastId > 0) this.settle();
     this.remember(() => beginRecord(this.key, this.head));
   }
 
@@ -524,33 +577,79 @@ export class ReportControl {
     if (this.settings.isBuffered && this.isUsed) this.context.keep(octets());
   }
 
-  private get head(): Omit<KeptBlock, 'entries' | 'overflown'> {
-    const { revision, dataSet, reportId, triggers, bufferMs, integrityMs, counter } = this;
-    return { revision, dataSet, reportId, triggers, bufferMs, integrityMs, counter };
+  private get head(): Omit<KeptBlock, 'entries' | 'overflown' | 'sent'> {
+    const { revision, dataSet, reportId, triggers, bufferMs, integrityMs } = this;
+    return { revision, dataSet, reportId, triggers, bufferMs, integrityMs, counter: BigInt(this.lastId) };
   }
 
-  /** Null: there is nothing. */
+  /** Without its entries, which are owed; null: there is nothing. */
   get kept(): KeptBlock | null {
     if (!this.settings.isBuffered || !this.isUsed) return null;
-    const { overflown, entries } = this;
-    return { ...this.head, overflown, entries };
+    return { ...this.head, overflown: this.overflown, sent: BigInt(this.sent), entries: [] };
   }
 
-  /** What it was before a restart, if it is the same block still. */
-  restore(kept: KeptBlock): void {
+  /** What it owes, for a session that goes on in its place. */
+  get owed(): { number: number; octets: Uint8Array }[] {
+    if (!this.settings.isBuffered) return [];
+    this.flush(this.entries.at(-1)?.time ?? 0);
+    return this.entries.flatMap((entry) => {
+      const { number, places, isSent } = entry;
+      if (places.some((one) => one.number === undefined))
+        return [{ number, octets: entryOctets(entry, this.composition) }];
+      return places.map((one) => ({
+        number: one.number ?? number,
+        octets: entryOctets({ time: entry.time, isSent, places: [one] }, this.composition),
+      }));
+    });
+  }
+
+  /**
+   * What it was before a restart, or as a block of another composition of the data set. `owes`: entries are still to
+   * come; until then nobody can have it.
+   */
+  restore(kept: KeptBlock, owes: boolean): void {
     const { settings } = this;
-    if (!settings.isBuffered || kept.dataSet !== settings.dataSet || kept.revision !== settings.revision) return;
+    if (!settings.isBuffered || kept.dataSet !== settings.dataSet) return;
     this.isUsed = true;
-    [this.counter, this.overflown, this.triggers] = [kept.counter, kept.overflown, [...kept.triggers]];
-    [this.bufferMs, this.integrityMs, this.reportId] = [kept.bufferMs, kept.integrityMs, kept.reportId];
-    this.entries = kept.entries.map((entry) => ({ ...entry }));
+    [this.overflown, this.triggers, this.reportId] = [kept.overflown, [...kept.triggers], kept.reportId];
+    [this.bufferMs, this.integrityMs] = [kept.bufferMs, kept.integrityMs];
+    [this.lastId, this.sent] = [Math.max(this.lastId, Number(kept.counter)), Number(kept.sent)];
+    if (owes) this.filling = { entries: new Map() };
+  }
+
+  /** Entries that it had; what it knows already is not taken twice. */
+  fill(entries: readonly Entry[], last: boolean): void {
+    const filling = (this.filling ??= { entries: new Map() });
+    for (const entry of entries)
+      filling.entries.set(entry.number, { ...entry, isSent: entry.isSent || entry.number <= this.sent });
+    if (!last) return;
+    this.filling = null;
+    for (const entry of this.entries) filling.entries.set(entry.number, entry);
+    this.entries = [...filling.entries.values()].sort((a, b) => a.number - b.number);
     this.values = this.entries.reduce((sum, { places }) => sum + places.length, 0);
-    for (const { id } of this.entries) {
-      const number = toNumber(id);
-      if (number > this.counter) this.counter = number;
-    }
-    this.makeRoom();
+    this.lastId = Math.max(this.lastId, this.entries.at(-1)?.number ?? 0);
     const waiting = this.entries.findIndex(({ isSent }) => !isSent);
     this.next = waiting < 0 ? this.entries.length : waiting;
+    this.makeRoom();
+  }
+
+  /** Goes on in the place of another block, whose members stand at other places now; null: at none. */
+  takeOver(before: ReportControl, placeOf: (place: number) => number | null): void {
+    const { kept } = before;
+    if (kept === null) return;
+    this.restore({ ...kept, dataSet: this.settings.dataSet }, false);
+    before.flush(before.entries.at(-1)?.time ?? 0);
+    this.fill(movedEntries(before.entries, placeOf), before.filling === null);
+    if (before.filling !== null) this.fill(movedEntries([...before.filling.entries.values()], placeOf), false);
   }
 }
+
+/** Entries whose members stand at other places now; those of which nothing is left are gone. */
+export const movedEntries = (entries: readonly Entry[], placeOf: (place: number) => number | null): Entry[] =>
+  entries.flatMap((entry) => {
+    const places = entry.places.flatMap((one) => {
+      const place = placeOf(one.place);
+      return place === null ? [] : [{ ...one, place }];
+    });
+    return places.length === 0 ? [] : [{ ...entry, places }];
+  });

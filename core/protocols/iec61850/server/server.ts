@@ -1,7 +1,17 @@
 import type { PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
-import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import {
+  NOTHING_REMEMBERED,
+  type OwedRecord,
+  type Remembered,
+  type Server,
+  type ServerCommand,
+  type ServerEffect,
+  type ServerPoint,
+  type ServerUpdate,
+  type UpdateManner,
+} from '../../server.ts';
 import { dataWords } from '../../mms/describe.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { CAUSE_WORDS_OF } from '../control.ts';
@@ -37,7 +47,10 @@ interface Held {
   place: { path: readonly string[]; of: TypeOf } | null;
   value: number;
   text: string;
+  /** As it was told last. */
   quality: number;
+  /** What is to be read differs from what was told, and nobody was told so. */
+  isShown: boolean;
   /** What was told last. */
   told: number;
   /** Number of the change that waits to be reported; null: none does. */
@@ -62,7 +75,7 @@ export class IecServer implements Server<IecTargetAt> {
     private readonly settings: ServerSettings,
     points: readonly ServerPoint<IecTargetAt>[],
     now: Instant,
-    remembered: readonly Uint8Array[] = [],
+    remembered: Remembered = NOTHING_REMEMBERED,
   ) {
     this.counters = new CounterSet(now);
     const plan = this.planFor(points);
@@ -78,10 +91,14 @@ export class IecServer implements Server<IecTargetAt> {
       now,
     );
     this.model.restore(remembered);
+    this.collect();
   }
 
   get keep(): Uint8Array {
     return this.model.kept;
+  }
+  get owed(): OwedRecord[] {
+    return this.model.owed;
   }
 
   /** The model for these points, which are found in it from now on. */
@@ -106,7 +123,7 @@ export class IecServer implements Server<IecTargetAt> {
       const address = addressing.print(point);
       const object = objectOf(point.at);
       const known = before.get(address);
-      const fresh = { value: 0, text: '', quality: 0, told: NaN, event: null };
+      const fresh = { value: 0, text: '', quality: 0, isShown: false, told: NaN, event: null };
       const place = places === null ? madePlace(plan, point.at) : givenPlace(places, point.at);
       const held: Held = { ...fresh, ...known, point, address, object, place };
       this.known.set(address, held);
@@ -140,7 +157,7 @@ export class IecServer implements Server<IecTargetAt> {
   command(command: ServerCommand<IecTargetAt>, now: Instant): void {
     switch (command.type) {
       case 'update':
-        for (const update of command.updates) this.update(update, command.quiet ?? false, now);
+        for (const update of command.updates) this.update(update, command.manner ?? 'told', now);
         this.model.touch(now);
         break;
       case 'controlResult': {
@@ -166,6 +183,14 @@ export class IecServer implements Server<IecTargetAt> {
         break;
       case 'resetCounters':
         this.counters.reset(now);
+        break;
+      case 'owed':
+        this.model.fill(command.records, command.last);
+        this.model.touch(now);
+        break;
+      case 'toldBefore':
+      case 'rest':
+        // Whoever comes back says which entry he has.
         break;
       case 'order':
       case 'guest':
@@ -225,6 +250,8 @@ export class IecServer implements Server<IecTargetAt> {
           break;
         }
         case 'keep':
+        case 'owes':
+        case 'settled':
           this.effects.push(effect);
           break;
         case 'reported':
@@ -262,7 +289,7 @@ export class IecServer implements Server<IecTargetAt> {
 
   // ---- values
 
-  private update(update: ServerUpdate<IecTargetAt>, quiet: boolean, now: Instant): void {
+  private update(update: ServerUpdate<IecTargetAt>, manner: UpdateManner, now: Instant): void {
     const address = addressing.print(update);
     const held = this.known.get(address);
     if (held === undefined) return;
@@ -276,14 +303,19 @@ export class IecServer implements Server<IecTargetAt> {
       Number.isNaN(held.told) ||
       (deadband === 0 ? value !== held.told : Math.abs(value - held.told) >= deadband);
     const isNew = quality !== held.quality;
-    [held.value, held.quality] = [value, quality];
+    held.value = value;
+    const isShown = manner === 'shown';
+    const wasShown = held.isShown;
+    held.isShown = isShown;
+    if (!isShown) held.quality = quality;
     if (update.text !== undefined) held.text = update.text;
     // Where a status is mapped to the object, what is operated shows by that.
     const [first, ...rest] = held.object.path;
     const shown = { ...held.object, path: [first] };
     if (at.fc === 'CO' && (this.byObject.get(printPath(shown)) ?? []).some(({ point }) => point.at.fc !== 'CO')) return;
-    if (hasMoved) held.told = value;
-    const tells = hasMoved || isNew;
+    if (hasMoved && !isShown) held.told = value;
+    const tells = !isShown && (hasMoved || isNew);
+    const quiet = manner !== 'told';
     if (tells && !quiet) {
       held.event = ++this.events;
       this.effects.push({ type: 'event', address, number: held.event, form: this.form(held.point) });
@@ -301,6 +333,13 @@ export class IecServer implements Server<IecTargetAt> {
       shown,
       [
         ...(present === undefined ? [] : [{ path: [...rest, present, ...path.slice(1)], data, trigger: null }]),
+        // What is only to be read, or was until now, replaces what is there without a word.
+        ...(!tells && (isShown || wasShown)
+          ? [
+              { path: [...rest, ...path], data, trigger: null },
+              { path: [...rest, 'q'], data: q, trigger: null },
+            ]
+          : []),
         ...(tells
           ? [
               { path: [...rest, 't'], data: t, trigger: null },

@@ -9,7 +9,16 @@ import type {
   OrderAnswer,
 } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
-import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import type {
+  OwedRecord,
+  Remembered,
+  Server,
+  ServerCommand,
+  ServerEffect,
+  ServerPoint,
+  ServerUpdate,
+} from '../../server.ts';
+import { NOTHING_REMEMBERED } from '../../server.ts';
 import { stream } from '../stream.ts';
 
 type TrialClient<Place, Order> = Client<Place, Order, Uint8Array>;
@@ -17,7 +26,7 @@ type TrialClient<Place, Order> = Client<Place, Order, Uint8Array>;
 /** How the ends of a protocol are made. */
 export interface Kit<Place, Target, Order, C extends TrialClient<Place, Order>, S extends Server<Target>> {
   client: (now: number, options: ClientOptions<Place>) => C;
-  server: (offers: readonly ServerPoint<Target>[], now: number, kept: readonly Uint8Array[]) => S;
+  server: (offers: readonly ServerPoint<Target>[], now: number, before: Remembered) => S;
 }
 
 /** A client and a server on a connection, in virtual time; octets are a millisecond on their way. */
@@ -33,6 +42,9 @@ export class Ends<
   server: S;
   /** What the server has to remember, piece by piece. */
   kept: Uint8Array[] = [];
+  /** What it owes, as it is stored, by number and queue. */
+  owed = new Map<string, OwedRecord>();
+  private lastNumber = 0;
   private readonly latest = new Map<string, ServerUpdate<Target>>();
   readonly news: ClientNews[] = [];
   readonly told: ServerEffect[] = [];
@@ -56,7 +68,7 @@ export class Ends<
     private readonly offers: ServerPoint<Target>[],
     private readonly kit: Kit<Place, Target, Order, C, S>,
   ) {
-    this.server = kit.server(offers, this.now, []);
+    this.server = kit.server(offers, this.now, NOTHING_REMEMBERED);
     this.renew(null);
   }
 
@@ -70,10 +82,18 @@ export class Ends<
   /** Our server dies and comes back; `anew`: what it remembers was written in one piece. */
   restartServer(anew = false): this {
     this.cut();
-    if (anew && this.server.keep) this.kept = [this.server.keep];
-    this.server = this.kit.server(this.offers, this.now, this.kept);
+    if (anew) {
+      if (this.server.keep) this.kept = [this.server.keep];
+      this.owed = new Map((this.server.owed ?? []).map((one) => [`${one.queue} ${one.number}`, one]));
+    }
+    const { kept: pieces, lastNumber } = this;
+    const records = [...this.owed.values()].sort((a, b) => a.number - b.number);
+    const owes = records.length > 0;
+    this.server = this.kit.server(this.offers, this.now, { pieces, lastNumber, owes });
     // As the engine does: what is known already is told to nobody.
-    this.server.command({ type: 'update', updates: [...this.latest.values()], quiet: true }, this.now);
+    this.server.command({ type: 'update', updates: [...this.latest.values()], manner: 'quiet' }, this.now);
+    if (owes) this.server.command({ type: 'owed', records, last: true }, this.now);
+    this.settle();
     return this;
   }
 
@@ -172,7 +192,15 @@ export class Ends<
 
   private onServer(effect: ServerEffect): void {
     this.told.push(effect);
-    if (effect.type === 'keep') this.kept.push(effect.octets);
+    if (effect.type === 'keep') this.kept = effect.replaces ? [effect.octets] : [...this.kept, effect.octets];
+    if (effect.type === 'owes') {
+      this.lastNumber = Math.max(this.lastNumber, effect.number);
+      this.owed.set(`${effect.queue} ${effect.number}`, effect);
+    }
+    if (effect.type === 'settled')
+      for (const [key, { queue, number }] of this.owed)
+        if (queue === effect.queue && (number <= effect.position || effect.beyond.includes(number)))
+          this.owed.delete(key);
     if (effect.type === 'send' && this.up && effect.peer === this.peer) {
       this.sent.push({ octets: effect.octets, fromClient: false });
       this.coming.push({ at: this.now + 1, octets: effect.octets, fromClient: false, peer: this.peer });

@@ -160,6 +160,11 @@ export class ModbusServer implements Server<ModbusTargetAt> {
         this.waiting.get(command.token)?.(command.outcomes);
         this.waiting.delete(command.token);
         break;
+      case 'toldBefore':
+      case 'owed':
+      case 'rest':
+        // It has no events: what was not read is still there.
+        break;
       case 'commandGiven':
         // Clients see it in the value.
         break;

@@ -20,7 +20,8 @@ let controls: Controls;
 let orders: { order: CentreOrder; phase: string; peer: number }[];
 let notes: string[];
 let kept: Uint8Array[];
-const make = (remembered: readonly Uint8Array[] = []): Controls =>
+const lines = (octets: Uint8Array): string => new TextDecoder().decode(octets);
+const make = (remembered: readonly string[] = []): Controls =>
   new Controls(
     SELECT_MS,
     {
@@ -119,13 +120,13 @@ describe('tags', () => {
     tag(LAMP, 'close', 'first');
     tag(TRIP, 'open and close', 'second');
     tag(LAMP, 'nothing');
-    for (const remembered of [kept, [controls.kept]]) {
+    for (const remembered of [kept.map(lines), [controls.kept]]) {
       const next = make(remembered);
       expect([...next.tagged]).toEqual([['TRIP', { inhibits: 'open and close', reason: 'second' }]]);
     }
     // What is not understood is nothing.
-    expect(make([Uint8Array.of(1, 2, 3)]).tagged.size).toBe(0);
-    expect(make([new TextEncoder().encode('{"LAMP":{"inhibits":"everything","reason":""}}')]).tagged.size).toBe(0);
+    expect(make(['\u0001\u0002']).tagged.size).toBe(0);
+    expect(make(['{"LAMP":{"inhibits":"everything","reason":""}}']).tagged.size).toBe(0);
   });
 
   test('of no such form, too long, or by nobody who may operate are refused', () => {

@@ -45,14 +45,16 @@ export class Controls {
   constructor(
     private readonly selectMs: number,
     private readonly context: ControlContext,
-    remembered: readonly Uint8Array[],
+    /** Lines that were kept, its own and others. */
+    remembered: readonly string[],
   ) {
-    this.tags = new Map(Object.entries(remembered.map(read).at(-1) ?? {}));
+    const known = remembered.map(read).filter((one) => one !== null);
+    this.tags = new Map(Object.entries(known.at(-1) ?? {}));
   }
 
-  /** All tags, in one piece. */
-  get kept(): Uint8Array {
-    return new TextEncoder().encode(JSON.stringify(Object.fromEntries(this.tags)));
+  /** All tags, as a line. */
+  get kept(): string {
+    return `${JSON.stringify(Object.fromEntries(this.tags))}\n`;
   }
 
   left(peer: number): void {
@@ -134,23 +136,23 @@ export class Controls {
       this.tags.set(address, tag);
       this.selected.delete(address);
     }
-    this.context.keep(this.kept);
+    this.context.keep(new TextEncoder().encode(this.kept));
   }
 
   /** All of them; returns how many there were. */
   takeTagsOff(): number {
     const { size } = this.tags;
     this.tags.clear();
-    if (size > 0) this.context.keep(this.kept);
+    if (size > 0) this.context.keep(new TextEncoder().encode(this.kept));
     return size;
   }
 }
 
-function read(octets: Uint8Array): Record<string, Tag> {
+function read(line: string): Record<string, Tag> | null {
   try {
-    return tagsSchema.parse(JSON.parse(new TextDecoder().decode(octets)));
+    return tagsSchema.parse(JSON.parse(line));
   } catch {
-    return {};
+    return null;
   }
 }
 

@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { Data } from '../../mms/wire/data.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
-import type { ServerPoint, ServerUpdate } from '../../server.ts';
+import type { ServerPoint, ServerUpdate, UpdateManner } from '../../server.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
 import { flagsOf } from '../quality.ts';
 import { encode, isControl } from '../types.ts';
@@ -13,6 +13,8 @@ export interface Held {
   name: ObjectName;
   value: number;
   quality: number;
+  /** As it was told last. */
+  toldQuality: number;
   time: Instant;
   timeIsValid: boolean;
   changes: number;
@@ -38,7 +40,16 @@ export class HeldPoints {
       const { scope, name: item } = point.at;
       const name: ObjectName =
         scope === 'centre' ? { scope: 'vmd', item } : { scope: 'domain', domain: this.domain, item };
-      const fresh = { value: 0, quality: 0, time: 0, timeIsValid: false, changes: 0, told: NaN, event: null };
+      const fresh = {
+        value: 0,
+        quality: 0,
+        toldQuality: 0,
+        time: 0,
+        timeIsValid: false,
+        changes: 0,
+        told: NaN,
+        event: null,
+      };
       const held: Held = { ...fresh, ...before.get(address), point, address, name };
       this.known.set(address, held);
       this.byName.set(nameWords(name), held);
@@ -56,7 +67,7 @@ export class HeldPoints {
   }
 
   /** Takes a value. Returns the point when its peer is to be told of it. */
-  update(update: ServerUpdate<TaseTargetAt>, quiet: boolean): Held | null {
+  update(update: ServerUpdate<TaseTargetAt>, manner: UpdateManner): Held | null {
     const held = this.known.get(printAt(update.at));
     if (held === undefined || isControl(held.point.at.type)) return null;
     const { deadband } = held.point;
@@ -66,15 +77,17 @@ export class HeldPoints {
       update.moved === true ||
       Number.isNaN(held.told) ||
       (deadband === 0 ? value !== held.told : Math.abs(value - held.told) >= deadband);
-    const tells = hasMoved || quality !== held.quality;
+    const tells = hasMoved || quality !== held.toldQuality;
     [held.value, held.quality] = [value, quality];
     [held.time, held.timeIsValid] = [update.time, !update.unsynchronised];
+    if (manner === 'shown') return null;
+    held.toldQuality = quality;
     if (!tells) return null;
     if (hasMoved) {
       held.told = value;
       held.changes++;
     }
-    if (quiet) return null;
+    if (manner === 'quiet') return null;
     held.event = ++this.events;
     return held;
   }

@@ -10,7 +10,17 @@ import { Within } from '../../mms/within.ts';
 import type { AccessResult, Data } from '../../mms/wire/data.ts';
 import { nameWords } from '../../mms/wire/names.ts';
 import type { Variable } from '../../mms/wire/services.ts';
-import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
+import {
+  NOTHING_REMEMBERED,
+  type OwedRecord,
+  type Remembered,
+  type Server,
+  type ServerCommand,
+  type ServerEffect,
+  type ServerPoint,
+  type ServerUpdate,
+  type UpdateManner,
+} from '../../server.ts';
 import { encodeBlock } from '../blocks.ts';
 import { CounterSet } from '../counters.ts';
 import { printAt, type TaseTargetAt } from '../points.ts';
@@ -19,6 +29,7 @@ import type { ServerSettings } from '../settings.ts';
 import { tagWords } from '../tags.ts';
 import { ACKNOWLEDGEMENTS, conditionBits, nameData, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { Controls } from './controls.ts';
+import { CriticalChanges } from './critical.ts';
 import { dataOf, HeldPoints } from './held.ts';
 import { AgreedObjects } from './objects.ts';
 import { Telling } from './telling.ts';
@@ -30,7 +41,7 @@ import { TransferSet, type TransferReport } from './transferset.ts';
  *
  * Rules:
  *  1. A value is told when it has moved by its deadband, when its quality changes, and when its device reported it.
- *  2. A report has no confirmation of its own: it counts as handed over when it is sent.
+ *  2. A report has no confirmation of its own, unless it is critical: it counts as handed over when it is sent.
  *  3. What has to be selected is selected by reading NAME_SBO; its device is asked with the value, when it is operated.
  */
 
@@ -55,6 +66,7 @@ export class TaseServer implements Server<TaseTargetAt> {
   private readonly sets: TransferSet[];
   private readonly peers = new Map<number, Peer>();
   private readonly controls: Controls;
+  private readonly critical: CriticalChanges;
   private readonly telling: Telling;
   private readonly log = new MessageLog();
   private readonly waiting = new Map<number, (outcome: ControlOutcome | undefined) => void>();
@@ -72,11 +84,13 @@ export class TaseServer implements Server<TaseTargetAt> {
     private readonly settings: ServerSettings,
     points: readonly ServerPoint<TaseTargetAt>[],
     now: Instant,
-    remembered: readonly Uint8Array[] = [],
+    remembered: Remembered = NOTHING_REMEMBERED,
   ) {
     this.counters = new CounterSet(now);
     this.now = now;
     this.points = new HeldPoints(settings.domain);
+    const lines = remembered.pieces.flatMap((piece) => new TextDecoder().decode(piece).split('\n'));
+    this.critical = new CriticalChanges((effect) => this.effects.push(effect), lines, remembered);
     this.sets = Array.from({ length: settings.transferSets }, (_, at) => {
       const item = `DSTransferSet${String(at + 1).padStart(2, '0')}`;
       return new TransferSet(
@@ -85,6 +99,7 @@ export class TaseServer implements Server<TaseTargetAt> {
           members: (dataSet, peer) => this.objects.list(dataSet, peer)?.map(({ name }) => nameWords(name)) ?? null,
           send: (set, report) => this.sendReport(set, report),
           packs: settings.blocked,
+          critical: this.critical,
         },
       );
     });
@@ -95,7 +110,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         note: (words) => this.effects.push({ type: 'noted', words }),
         keep: (octets) => this.effects.push({ type: 'keep', octets }),
       },
-      remembered,
+      lines,
     );
     this.telling = new Telling(settings.domain);
     this.points.adopt(points);
@@ -109,7 +124,13 @@ export class TaseServer implements Server<TaseTargetAt> {
   }
 
   get keep(): Uint8Array {
-    return this.controls.kept;
+    return new TextEncoder().encode(this.controls.kept + this.critical.kept);
+  }
+  get owed(): OwedRecord[] {
+    return this.critical.owed;
+  }
+  get awaits(): boolean {
+    return this.sets.some((set) => set.awaits);
   }
 
   private sendOrder(
@@ -127,7 +148,7 @@ export class TaseServer implements Server<TaseTargetAt> {
   }
 
   get eventsWaiting(): number {
-    return this.sets.reduce((sum, { pending }) => sum + pending, 0);
+    return this.sets.reduce((sum, { pending }) => sum + pending, this.critical.waiting);
   }
 
   get deadline(): Instant | null {
@@ -159,7 +180,7 @@ export class TaseServer implements Server<TaseTargetAt> {
     this.now = now;
     switch (command.type) {
       case 'update':
-        for (const update of command.updates) this.update(update, command.quiet ?? false, now);
+        for (const update of command.updates) this.update(update, command.manner ?? 'told', now);
         for (const set of this.sets) if (now >= set.deadline) set.wake(now);
         break;
       case 'controlResult': {
@@ -176,6 +197,14 @@ export class TaseServer implements Server<TaseTargetAt> {
         break;
       case 'octets':
         this.octets(command.peer, command.octets, now);
+        break;
+      case 'owed':
+        this.critical.fill(command.records, command.last);
+        break;
+      case 'toldBefore':
+        break;
+      case 'rest':
+        for (const set of this.sets) set.rest();
         break;
       case 'setPoints':
         this.points.adopt(command.points);
@@ -423,13 +452,14 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   // ---- values
 
-  private update(update: ServerUpdate<TaseTargetAt>, quiet: boolean, now: Instant): void {
-    const held = this.points.update(update, quiet);
+  private update(update: ServerUpdate<TaseTargetAt>, manner: UpdateManner, now: Instant): void {
+    const held = this.points.update(update, manner);
     if (held === null) return;
     this.effects.push({ type: 'event', address: held.address, number: held.event ?? 0, form: this.form(held.point) });
     const name = nameWords(held.name);
     const data = dataOf(held);
     for (const set of this.sets) set.changed(name, data, now);
+    this.critical.changed(name, data, now);
   }
 
   form({ at }: { kind: PointKind; at: TaseTargetAt }): string {

@@ -2,6 +2,8 @@ import { beforeEach, describe, expect, test } from 'vitest';
 import { AccessError, type Data } from '../../mms/wire/data.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
 import { wantedData, type Wanted } from '../transfer.ts';
+import type { ServerEffect } from '../../server.ts';
+import { CriticalChanges } from './critical.ts';
 import { TransferSet, type TransferReport } from './transferset.ts';
 
 const dataSet: ObjectName = { scope: 'domain', domain: 'VBU', item: 'DS1' };
@@ -14,15 +16,18 @@ const value = (number: number): Data => ({ type: 'integer', value: number });
 let now: number;
 let reports: (TransferReport & { at: number })[];
 let set: TransferSet;
+let effects: ServerEffect[];
 beforeEach(() => {
   now = 1_000_000;
   reports = [];
+  effects = [];
   set = new TransferSet(
     { scope: 'domain', domain: 'VBU', item: 'DSTransferSet01' },
     {
       members: ({ item }) => (item === 'DS1' ? ['VBU/A', 'VBU/B'] : null),
       send: (_set, report) => void reports.push({ ...report, at: now }),
       packs: false,
+      critical: new CriticalChanges((effect) => effects.push(effect), [], { lastNumber: 0, owes: false }),
     },
   );
 });

@@ -1,5 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import { AccessError, type AccessResult, type Data } from '../../mms/wire/data.ts';
+import { MOST_WAITING, type CriticalChanges, type WaitingChange } from './critical.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
 import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Condition, type Wanted } from '../transfer.ts';
 
@@ -19,12 +20,12 @@ import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Conditio
  * Rules:
  *  1. With “all changes” each change of an object is reported by itself, in their order; without, its last one.
  *  2. A critical report is repeated each time limit until it is acknowledged, and no other goes out before that.
- *  3. Blocked transfers are refused where they are not allowed: what cannot be done is not promised.
+ *  3. What a critical set by exception has to tell is owed until its report is acknowledged, and waits for the next set of
+ *     that data set when the peer goes (`CriticalChanges`). The peer that disables it wants none of it.
+ *  4. Blocked transfers are refused where they are not allowed: what cannot be done is not promised.
  */
 
 const RESERVED_MS = 60_000;
-/** Changes that wait at most; beyond, the oldest are taken together with the newest. */
-const MOST_WAITING = 10_000;
 /** Of a critical report without a limit of its own, seconds. */
 const USUAL_LIMIT = 30;
 /** One that was refused goes out again so soon. */
@@ -36,6 +37,8 @@ export interface SetContext {
   send: (set: TransferSet, report: TransferReport) => void;
   /** Whether reports may be packed. */
   packs: boolean;
+  /** What critical sets owe. */
+  critical: CriticalChanges;
 }
 
 export interface TransferReport {
@@ -45,6 +48,8 @@ export interface TransferReport {
   /** Names with their values; null: all, as they are now. */
   changed: ReadonlyMap<string, AccessResult> | null;
   byException: boolean;
+  /** Numbers of changes in it that are owed. */
+  owed: readonly number[];
   /** Packed into one octet string. */
   packed: boolean;
   /** When it was made, seconds since 1970. */
@@ -74,7 +79,9 @@ export class TransferSet {
   private peer: number | null = null;
   private reservedUntil: Instant = -Infinity;
   private members: ReadonlySet<string> = new Set();
-  private waiting: { name: string; value: Data }[] = [];
+  private waiting: WaitingChange[] = [];
+  /** What it has to tell is owed, as that of this data set. */
+  private owesAs: string | null = null;
   private flushAt: Instant = Infinity;
   private intervalAt: Instant = Infinity;
   private integrityAt: Instant = Infinity;
@@ -108,6 +115,16 @@ export class TransferSet {
   get pending(): number {
     return this.waiting.length;
   }
+  /** A critical report has gone out that is not acknowledged. */
+  get awaits(): boolean {
+    return this.unanswered !== null;
+  }
+  /** Nothing new goes out. */
+  rest(): void {
+    [this.flushAt, this.intervalAt, this.integrityAt] = [Infinity, Infinity, Infinity];
+    this.isResting = true;
+  }
+  private isResting = false;
 
   isFree(now: Instant): boolean {
     return !this.wanted.enabled && now >= this.reservedUntil;
@@ -119,12 +136,24 @@ export class TransferSet {
 
   left(peer: number): void {
     if (this.peer !== peer) return;
+    if (this.owesAs !== null) this.context.critical.giveBack(this.owesAs, [...this.unacknowledged, ...this.waiting]);
+    this.owesAs = null;
     this.disable();
     this.peer = null;
     this.reservedUntil = -Infinity;
   }
 
+  /** What a report that is not acknowledged told. */
+  private get unacknowledged(): WaitingChange[] {
+    const { changed = null, owed = [] } = this.unanswered ?? {};
+    return [...(changed ?? [])].flatMap(([name, value], at) =>
+      value.type === 'failure' ? [] : [{ name, value, number: owed[at] ?? null }],
+    );
+  }
+
   private disable(): void {
+    if (this.owesAs !== null) this.context.critical.end(this.owesAs);
+    this.owesAs = null;
     this.wanted = { ...this.wanted, enabled: false };
     this.waiting = [];
     [this.flushAt, this.intervalAt, this.integrityAt] = [Infinity, Infinity, Infinity];
@@ -166,12 +195,27 @@ export class TransferSet {
     this.peer = peer;
     [this.reports, this.repeats, this.lastAt] = [0, 0, null];
     this.members = new Set(members);
+    this.owesAs = null;
+    if (wanted.critical && wanted.byException && wanted.conditions.includes('object change')) {
+      const name = nameWords(wanted.dataSet);
+      const waited = this.context.critical.take(name, members, wanted.all);
+      if (waited === null) return this.refuse();
+      this.owesAs = name;
+      this.waiting = [...waited];
+      if (waited.length > 0) this.flushAt = now;
+    }
     const from = Math.max(now, wanted.start * 1000);
     const has = (condition: Condition): boolean => wanted.conditions.includes(condition);
     this.intervalAt = has('interval time-out') && wanted.interval > 0 ? from + wanted.interval * 1000 : Infinity;
     // The first report says how everything stands.
     this.integrityAt = has('integrity time-out') ? from : Infinity;
     return null;
+  }
+
+  /** Not now: what is owed is not known yet, or another set tells it. */
+  private refuse(): number {
+    this.wanted = { ...this.wanted, enabled: false };
+    return AccessError.temporarilyUnavailable;
   }
 
   /** Everything is to be reported, for a reason that it asked for. Returns whether it did. */
@@ -195,8 +239,13 @@ export class TransferSet {
     if (now < wanted.start * 1000) return;
     const known =
       wanted.all && this.waiting.length < MOST_WAITING ? -1 : this.waiting.findIndex((one) => one.name === name);
-    if (known >= 0) this.waiting[known] = { name, value };
-    else this.waiting.push({ name, value });
+    const change =
+      this.owesAs === null ? { name, value, number: null } : this.context.critical.owe(this.owesAs, name, value, now);
+    if (known < 0) this.waiting.push(change);
+    else {
+      const [gone] = this.waiting.splice(known, 1, change);
+      if (this.owesAs !== null && gone.number !== null) this.context.critical.settle(this.owesAs, [gone.number]);
+    }
     this.flushAt = Math.min(this.flushAt, now + wanted.buffer * 1000);
   }
 
@@ -217,7 +266,7 @@ export class TransferSet {
   }
 
   private flush(now: Instant): void {
-    if (this.unanswered !== null) return;
+    if (this.unanswered !== null || this.isResting) return;
     this.flushAt = Infinity;
     if (!this.wanted.byException) {
       const any = this.waiting.length > 0;
@@ -228,14 +277,14 @@ export class TransferSet {
     // Each object once in a report: a second change of one begins the next.
     while (this.waiting.length > 0 && this.unanswered === null) {
       const changed = new Map<string, AccessResult>();
-      let count = 0;
-      for (const { name, value } of this.waiting) {
+      const owed: number[] = [];
+      for (const { name, value, number } of this.waiting) {
         if (changed.has(name)) break;
         changed.set(name, value);
-        count++;
+        if (number !== null) owed.push(number);
       }
-      this.waiting.splice(0, count);
-      this.send(['object change'], changed, now);
+      this.waiting.splice(0, changed.size);
+      this.send(['object change'], changed, now, owed);
     }
     if (this.waiting.length > 0) this.flushAt = now;
   }
@@ -245,12 +294,17 @@ export class TransferSet {
     else if (!this.due.includes(condition)) this.due.push(condition);
   }
 
-  private send(conditions: readonly Condition[], changed: TransferReport['changed'], now: Instant): void {
-    if (this.peer === null) return;
+  private send(
+    conditions: readonly Condition[],
+    changed: TransferReport['changed'],
+    now: Instant,
+    owed: readonly number[] = [],
+  ): void {
+    if (this.peer === null || this.isResting) return;
     const { dataSet, byException, critical, eventCode, blocked } = this.wanted;
     const seconds = Math.floor(now / 1000);
     const report = {
-      ...{ peer: this.peer, dataSet, conditions, changed, byException, packed: blocked },
+      ...{ peer: this.peer, dataSet, conditions, changed, byException, packed: blocked, owed },
       ...{ seconds, eventCode },
     };
     if (critical) this.unanswered = report;
@@ -266,8 +320,10 @@ export class TransferSet {
 
   /** The client has the critical report of that time. */
   acknowledged(peer: number, seconds: number, now: Instant): void {
-    if (this.peer !== peer || this.unanswered?.seconds !== seconds) return;
+    if (this.peer !== peer || this.unanswered === null || this.unanswered.seconds !== seconds) return;
+    const { owed } = this.unanswered;
     [this.unanswered, this.repeatAt] = [null, Infinity];
+    if (this.owesAs !== null) this.context.critical.settle(this.owesAs, owed);
     const { due } = this;
     this.due = [];
     for (const condition of due) this.whole(condition, now);
