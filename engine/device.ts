@@ -368,8 +368,8 @@ export class DeviceRunner {
         );
       this.backlogNoted = now;
     }
-    const commit =
-      token === null || keep === null ? null : { keep, committed: () => this.command({ type: 'committed', token }) };
+    const committed = token === null ? null : () => this.command({ type: 'committed', token });
+    const commit = keep === null ? null : { keep, committed };
     this.ingest.take(readings, carried, commit);
   }
 

@@ -1,12 +1,23 @@
-import { RefusedReadings, storeBatch, type Database, type OwedEvent, type StoredReading } from '@halvix/db';
+import {
+  RefusedReadings,
+  storeBatch,
+  storeSettled,
+  type Database,
+  type OwedEvent,
+  type Settled,
+  type StoredReading,
+} from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { log, reason } from './log.ts';
 import { WaitingEntries, type WaitingEntry } from './waiting.ts';
+import { encodePlace, STORED_UP_TO, type WaitingFile, type WaitingLine } from './waitingfile.ts';
 
 export interface Entry extends WaitingEntry {
   readings: StoredReading[];
   /** What outbounds owe because of them. */
   owed: readonly OwedEvent[];
+  /** Its device keeps it until it is stored: it need not survive anywhere else. */
+  confirms: boolean;
   /** Called once the readings are in the database for good. */
   stored: (at: number, batch: number) => void;
 }
@@ -28,6 +39,8 @@ export interface HistorianContext {
   fenced: () => void;
   /** The database calls these bad data. */
   refused: (readings: readonly StoredReading[], reason: string) => void;
+  /** Takes what memory is not to hold; null: there is none. */
+  file: WaitingFile | null;
 }
 
 /** The lanes in which readings are written; each has one batch under way at a time. */
@@ -35,6 +48,13 @@ export const WRITERS = ['history 0', 'history 1', 'history 2'] as const;
 const MAX_BATCH = 10_000;
 /** Beyond so many waiting readings a device that has more than its share of them is dropped the next look. */
 const MAX_WAITING_LOOKS = 200_000;
+/** Beyond so much in memory, in readings, what no device keeps for us goes to the file. */
+const MOST_IN_MEMORY = 50_000;
+/** Where there is no file, or it takes nothing more: beyond so much it is dropped, and counted. */
+const MOST_WITHOUT_FILE = 1_000_000;
+/** Lines of the file that are stored at once. */
+const LINES_AT_A_TIME = 2000;
+const STOPS_WITHIN_MS = 3000;
 const FIRST_PAUSE_MS = 200;
 const LONGEST_PAUSE_MS = 5000;
 
@@ -43,12 +63,16 @@ const LONGEST_PAUSE_MS = 5000;
  * the next one gathers meanwhile: batches are small when little happens and large when much does. Devices take turns in
  * a batch, so that one with much to store is in nobody's way. A batch is tried again until it is stored, whatever the reason; the mark of its writer tells whether an earlier try went through. Only what
  * the database itself calls bad data is put aside, counted and noted. While the database is away, readings that were
- * only looked up are dropped beyond a bound, and counted; what may not be dropped says so and waits.
+ * only looked up are dropped beyond a bound, and counted; what may not be dropped says so and waits: in memory up to a
+ * bound, beyond that and at an orderly end in a file, unless its device keeps it for us anyway.
  */
 export class Historian {
   private readonly waiting = new WaitingEntries<Entry>(MAX_BATCH, MAX_WAITING_LOOKS);
-  /** Batches under way, each with the devices whose replay keys it carries. */
-  private readonly underWay = new Map<number, ReadonlySet<string>>();
+  /** Batches under way: what they hold, and the devices whose sessions' memory they carry. */
+  private readonly underWay = new Map<
+    number,
+    { entries: readonly Entry[]; devices: ReadonlySet<string>; id: string }
+  >();
   private stopped = false;
   private batch = 0;
   /** What each lane stored last. */
@@ -66,6 +90,14 @@ export class Historian {
   }
 
   add(entry: Entry): void {
+    if (this.goesToFile(entry) && this.context.file?.add({ ...entry, settled: [] })) {
+      queueMicrotask(() => this.startLanes());
+      return;
+    }
+    if (this.waiting.weight > MOST_WITHOUT_FILE && !entry.confirms) {
+      this.numbers.dropped += entry.readings.length;
+      return;
+    }
     if (!this.waiting.add(entry)) {
       this.numbers.dropped += entry.readings.length;
       return;
@@ -74,29 +106,113 @@ export class Historian {
     queueMicrotask(() => this.startLanes());
   }
 
-  /** Stores what waits, then takes nothing more. */
-  async stop(): Promise<void> {
-    this.stopped = true;
-    const deadline = clock.now() + 3000;
-    while (this.underWay.size > 0 && clock.now() < deadline) await pause(20);
+  /** Nothing passes what is in the file already. */
+  private goesToFile({ confirms, mayDrop }: Entry): boolean {
+    const { file } = this.context;
+    if (file === null || confirms || mayDrop) return false;
+    return !file.isEmpty || this.waiting.weight > MOST_IN_MEMORY;
   }
+
+  /** Octets that wait in the file. */
+  get inFile(): number {
+    return this.context.file?.waiting ?? 0;
+  }
+
+  /** Stores what waits, then takes nothing more; what cannot be stored now goes to the file. */
+  async stop(settled: readonly Settled[] = []): Promise<void> {
+    this.stopped = true;
+    const deadline = clock.now() + STOPS_WITHIN_MS;
+    const isDone = (): boolean => this.underWay.size === 0 && this.waiting.weight === 0;
+    while (!isDone() && clock.now() < deadline) {
+      if (this.underWay.size === 0 && this.problem !== null) break;
+      await pause(20);
+    }
+    this.putAside(settled);
+    this.context.file?.close();
+  }
+
+  /** What is not stored, for the next run: batches of which nobody knows whether they went through say which they are. */
+  private putAside(settled: readonly Settled[]): void {
+    const { file } = this.context;
+    if (file === null) return;
+    const isFirst = file.isEmpty;
+    const put = (entry: Entry, batch: WaitingLine['batch']): void => {
+      if (entry.confirms || entry.mayDrop || entry.device === STORED_UP_TO) return;
+      // What a session kept later is in the file already.
+      const line = { ...entry, keep: isFirst ? entry.keep : null, settled: [], ...(batch ? { batch } : {}) };
+      if (!file.add(line)) this.numbers.dropped += entry.readings.length;
+    };
+    for (const [lane, { entries, id }] of this.underWay)
+      if (lane !== FILE_LANE || !this.isReadingFile)
+        for (const entry of entries) put(entry, { writer: WRITERS[lane], id });
+    for (const entry of this.waiting.takeAll()) put(entry, undefined);
+    if (settled.length > 0) file.add({ device: '', readings: [], keep: null, owed: [], settled });
+  }
+
+  /**
+   * Stores what an earlier run could not. `isLast`: nobody ran since, so that what sessions kept is the newest that there
+   * is; `marks`: the last batch that each writer is known to have stored. Returns what sessions had kept.
+   */
+  async takeUp(isLast: boolean, marks: ReadonlyMap<string, string>): Promise<Map<string, Uint8Array>> {
+    const keeps = new Map<string, Uint8Array>();
+    const { file } = this.context;
+    let count = 0;
+    for (let next = file?.next(LINES_AT_A_TIME); next; next = file?.next(LINES_AT_A_TIME)) {
+      const lines = next.lines.filter(({ batch }) => batch === undefined || marks.get(batch.writer) !== batch.id);
+      await this.storeLines(isLast ? lines : lines.map((line) => ({ ...line, keep: null })), next.place);
+      for (const { device, keep, readings } of lines) {
+        count += readings.length;
+        if (keep !== null && isLast) keeps.set(device, keep);
+      }
+    }
+    if (count > 0) log('info', 'readings that an earlier run could not store are stored', { readings: count });
+    return keeps;
+  }
+
+  private async storeLines(lines: readonly WaitingLine[], place: { file: string; at: number }): Promise<void> {
+    const nothing = { mayDrop: false, confirms: false, stored: () => {} };
+    const entries = lines.map((line): Entry => ({ ...line, readings: [...line.readings], ...nothing }));
+    const mark: Entry = { device: STORED_UP_TO, readings: [], keep: encodePlace(place), owed: [], ...nothing };
+    this.isReadingFile = true;
+    const id = `${this.context.run}.${++this.batch}`;
+    this.underWay.set(FILE_LANE, { entries, devices: new Set(), id });
+    await this.store([...entries, mark], FILE_LANE, id);
+    this.underWay.delete(FILE_LANE);
+    this.isReadingFile = false;
+    if (this.stopped && this.problem !== null) return;
+    this.context.file?.stored(place);
+    const settled = lines.flatMap((line) => line.settled);
+    if (settled.length > 0) await storeSettled(this.context.database, settled, this.context.run).catch(() => {});
+  }
+  private isReadingFile = false;
 
   private startLanes(): void {
     for (let lane = 0; lane < WRITERS.length; lane++) if (!this.underWay.has(lane)) void this.work(lane);
+    if (!this.stopped && this.underWay.size === 0 && this.inFile > 0) void this.workFile();
+  }
+
+  /** Once memory is empty the file's turn comes, piece by piece. */
+  private async workFile(): Promise<void> {
+    const next = this.context.file?.next(LINES_AT_A_TIME);
+    if (next) await this.storeLines(next.lines, next.place);
+    this.startLanes();
   }
 
   private async work(lane: number): Promise<void> {
     const next = (): Entry[] => this.waiting.take((device) => this.isUnderWay(device));
     for (let entries = next(); entries.length > 0; entries = next()) {
-      this.underWay.set(lane, new Set(entries.filter(({ keep }) => keep !== null).map(({ device }) => device)));
-      await this.store(entries, lane, `${this.context.run}.${++this.batch}`);
-      this.underWay.delete(lane);
+      const devices = new Set(entries.filter(({ keep }) => keep !== null).map(({ device }) => device));
+      const id = `${this.context.run}.${++this.batch}`;
+      this.underWay.set(lane, { entries, devices, id });
+      await this.store(entries, lane, id);
       if (this.stopped && this.problem !== null) return;
+      this.underWay.delete(lane);
     }
+    if (this.underWay.size === 0 && this.inFile > 0) this.startLanes();
   }
 
   private isUnderWay(device: string): boolean {
-    for (const devices of this.underWay.values()) if (devices.has(device)) return true;
+    for (const { devices } of this.underWay.values()) if (devices.has(device)) return true;
     return false;
   }
 
@@ -152,7 +268,7 @@ export class Historian {
         readings,
         keep: last ? entry.keep : null,
         owed: last ? entry.owed : [],
-        mayDrop: false,
+        ...{ mayDrop: false, confirms: entry.confirms },
         stored: last ? entry.stored : () => {},
       });
       await this.store([half(entry.readings.slice(0, middle), false)], lane, `${id}a`);
@@ -164,5 +280,8 @@ export class Historian {
     await this.store([{ ...entry, readings: [] }], lane, `${id}c`);
   }
 }
+
+/** In which the file is stored: by the first writer, while no other works. */
+const FILE_LANE = 0;
 
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));

@@ -104,7 +104,7 @@ async function byTheEngine(round: number): Promise<{ seconds: number; rows: Stor
   const fail = (): never => {
     throw new Error('readings were not stored');
   };
-  const historian = new Historian({ database, run: `round ${round}`, fenced: fail, refused: fail });
+  const historian = new Historian({ database, run: `round ${round}`, fenced: fail, refused: fail, file: null });
   const context = { exchange, historian, contributions: new Contributions(fail), journal: new Journal() };
   const fragments = configuration.devices.map((_, d) =>
     Array.from({ length: FRAGMENTS }, (_f, n) => fragment(round, d, n)),

@@ -76,13 +76,13 @@ export class Ingest {
   }
 
   /**
-   * Takes the readings of one message. When the device waits for that, `committed` is called once they are stored,
-   * together with what its session keeps.
+   * Takes the readings of one message, together with what its session keeps. When the device waits for that, `committed`
+   * is called once they are stored.
    */
   take(
     measured: readonly Measured[],
     carried: Carrying,
-    commit: { keep: Uint8Array; committed: () => void } | null,
+    commit: { keep: Uint8Array; committed: (() => void) | null } | null,
   ): void {
     const now = clock.now();
     const { exchange, historian, contributions } = this.context;
@@ -111,13 +111,13 @@ export class Ingest {
     historian.add({
       device: this.device.code,
       readings: stored,
-      ...{ keep: commit?.keep ?? null, owed },
+      ...{ keep: commit?.keep ?? null, owed, confirms: commit?.committed != null },
       mayDrop: commit === null && owed.length === 0 && !measured.some(({ event }) => event),
       stored: (at, batch) => {
         this.lastCommit = at;
         carrier.committed = { at, batch };
         for (const { pointId } of stored) exchange.touch(pointId);
-        commit?.committed();
+        commit?.committed?.();
       },
     });
   }
@@ -155,7 +155,7 @@ export class Ingest {
 
   /** What the session keeps has changed without any readings. */
   keep(octets: Uint8Array): void {
-    const nothing = { readings: [], owed: [], mayDrop: false, stored: () => {} };
+    const nothing = { readings: [], owed: [], mayDrop: false, confirms: false, stored: () => {} };
     this.context.historian.add({ device: this.device.code, keep: octets, ...nothing });
   }
 
@@ -195,7 +195,10 @@ export class Ingest {
     };
     const owed = contributions.during(() => exchange.together(markEach));
     if (stored.length + owed.length > 0)
-      historian.add({ device: this.device.code, readings: stored, keep: null, owed, mayDrop: false, stored: () => {} });
+      historian.add({
+        ...{ device: this.device.code, readings: stored, keep: null, owed },
+        ...{ mayDrop: false, confirms: false, stored: () => {} },
+      });
   }
 }
 

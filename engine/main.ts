@@ -19,6 +19,7 @@ import { Keeper } from './keeper.ts';
 import { log, reason } from './log.ts';
 import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
+import { decodePlace, LAST_RUN, STORED_UP_TO, WaitingFile } from './waitingfile.ts';
 
 /** A question about a file that nobody has taken by then has failed. */
 const STALE_MS = 30_000;
@@ -104,7 +105,7 @@ await untilItWorks('prepare the database', async () => {
   await keeper.prepare();
 });
 await authority.acquire();
-const keeps = await untilItWorks('take over', async () => {
+const { keeps, marks } = await untilItWorks('take over', async () => {
   const kept = await takeWriters(database, WRITERS, run);
   const closed = await closeInterrupted(database, clock.now());
   if (closed > 0) log('warning', 'commands were interrupted by the last stop; they are not sent again', { closed });
@@ -113,11 +114,23 @@ const keeps = await untilItWorks('take over', async () => {
 });
 
 const aside = new Aside(HALVIX_STATE);
+const file = new WaitingFile(HALVIX_STATE, run);
+const wroteFile = file.open(decodePlace(keeps.get(STORED_UP_TO)));
 const runtime = new Runtime(database, liveDatabase, ledgerDatabase, HALVIX_ENGINE_NAME, {
   run,
   keeps,
+  file,
   fenced: () => endAtOnce('another engine writes history; ending'),
   refused: (readings, why) => aside.put(readings, why),
+});
+if (wroteFile !== null) {
+  // A run of the same engine before this one, unless another engine ran since.
+  const lastRan = new TextDecoder().decode(keeps.get(LAST_RUN));
+  for (const [device, keep] of await runtime.historian.takeUp(wroteFile === lastRan, marks)) keeps.set(device, keep);
+}
+runtime.historian.add({
+  ...{ device: LAST_RUN, readings: [], keep: new TextEncoder().encode(run), owed: [] },
+  ...{ mayDrop: false, confirms: false, stored: () => {} },
 });
 await untilItWorks('apply the configuration', () => runtime.apply());
 watched.runtime = runtime;

@@ -45,6 +45,7 @@ import { FileTransfers } from './files.ts';
 import { Probes } from './probes.ts';
 import { Publisher } from './publisher.ts';
 import { trailOf } from './trail.ts';
+import type { WaitingFile } from './waitingfile.ts';
 
 /** Everything that runs for the configuration in force. */
 export class Runtime {
@@ -66,6 +67,8 @@ export class Runtime {
   readonly probes: Probes;
   readonly files: FileTransfers;
   revision: number | null = null;
+  /** By which a device of the revision is known under another code. */
+  private deviceIds: Readonly<Record<string, number>> = {};
   private readonly startedAt = clock.now();
   /** What the sessions of devices that do not run have kept. */
   private readonly keeps: Map<string, Uint8Array>;
@@ -89,6 +92,7 @@ export class Runtime {
       keeps: Map<string, Uint8Array>;
       fenced: () => void;
       refused: (readings: readonly StoredReading[], reason: string) => void;
+      file: WaitingFile | null;
     },
   ) {
     this.keeps = writer.keeps;
@@ -96,7 +100,7 @@ export class Runtime {
     this.historian = new Historian({ database, ...writer });
     this.ledger = new Ledger(ledgerDatabase, writer.run);
     this.contributions = new Contributions((owed) => {
-      const nothing = { readings: [], keep: null, mayDrop: false, stored: () => {} };
+      const nothing = { readings: [], keep: null, mayDrop: false, confirms: false, stored: () => {} };
       this.historian.add({ device: OWED_ALONE, owed, ...nothing });
     });
     this.publisher = new Publisher({
@@ -135,7 +139,7 @@ export class Runtime {
     return this.applying;
   }
 
-  private async change({ id, configuration }: AppliedRevision): Promise<void> {
+  private async change({ id, configuration, deviceIds }: AppliedRevision): Promise<void> {
     const numbers = await pointNumbers(this.database);
     const links = new Map(configuration.links.map((link) => [link.code, link]));
     const wanted = new Map(
@@ -157,6 +161,8 @@ export class Runtime {
     // Devices whose list alone changed go on; their session does not notice.
     const touched = new Set<string>();
     const adopting: DeviceConfig[] = [];
+    const codeOf = new Map(Object.entries(deviceIds).map(([code, number]) => [number, code]));
+    const stopped = new Map<string, Uint8Array>();
     for (const [code, runner] of this.devices) {
       const next = wanted.get(code);
       if (
@@ -167,10 +173,13 @@ export class Runtime {
         if (!sameDocument(next.device.points, runner.config.points)) adopting.push(next.device);
         continue;
       }
-      this.keeps.set(code, runner.stop());
+      // Under another code it is the same device, and goes on with the same memory.
+      const codeNow = codeOf.get(this.deviceIds[code]) ?? code;
+      stopped.set(codeNow, runner.stop());
       this.devices.delete(code);
       touched.add(code);
     }
+    for (const [code, keep] of stopped) this.keeps.set(code, keep);
     for (const [code, source] of this.sources) {
       const next = unlinked.find((device) => device.code === code);
       if (next && sameDocument(next, source.config)) continue;
@@ -231,6 +240,7 @@ export class Runtime {
     for (const link of this.links.values()) link.start();
     for (const { code } of newSources) this.sources.get(code)?.start();
     this.revision = id;
+    this.deviceIds = deviceIds;
     await this.forgetHops(configuration);
     const kept = configuration.outbounds.flatMap(({ code }) => outboundNumber.get(code) ?? []);
     this.keeper.forgetAllBut(kept);
@@ -448,8 +458,8 @@ export class Runtime {
     for (const outbound of outbounds) outbound.stop();
     await this.closeOutboundLinks(new Map());
     await this.keeper.flush();
-    await this.historian.stop();
-    await this.ledger.stop();
+    const unwritten = await this.ledger.stop();
+    await this.historian.stop(unwritten);
     this.publisher.stop();
     this.limits.stop();
   }

@@ -7,9 +7,10 @@ interface Entry {
   readings: number[];
   keep: Uint8Array | null;
   mayDrop: boolean;
+  owed: [];
 }
 const look = (device: string, name: string, readings = 1): Entry => {
-  return { device, name, readings: new Array<number>(readings).fill(0), keep: null, mayDrop: true };
+  return { device, name, readings: new Array<number>(readings).fill(0), keep: null, mayDrop: true, owed: [] };
 };
 const fragment = (device: string, name: string, readings = 1): Entry => ({
   ...look(device, name, readings),

@@ -1,7 +1,9 @@
 export interface WaitingEntry {
   device: string;
   readings: readonly unknown[];
-  /** What the device's session has to have kept together with the readings; null: nothing, no confirm waits. */
+  /** What outbounds owe because of them. */
+  owed: readonly unknown[];
+  /** What the device's session has to have kept together with the readings; null: nothing. */
   keep: Uint8Array | null;
   /** Nothing but looks at present values: the next look tells the same. */
   mayDrop: boolean;
@@ -13,6 +15,8 @@ export class WaitingEntries<Entry extends WaitingEntry> {
   private readonly queues = new Map<string, { entries: Entry[]; readings: number }>();
   /** How many readings wait. */
   readings = 0;
+  /** With what is owed besides: what it weighs in memory. */
+  weight = 0;
 
   constructor(
     /** Readings of a batch, of more than one entry. */
@@ -33,6 +37,7 @@ export class WaitingEntries<Entry extends WaitingEntry> {
       queue.readings += readings.length;
     }
     this.readings += readings.length;
+    this.weight += weightOf(entry);
     return true;
   }
 
@@ -61,14 +66,27 @@ export class WaitingEntries<Entry extends WaitingEntry> {
     return taken;
   }
 
+  /** Everything that waits, each device's in its order. */
+  takeAll(): Entry[] {
+    const all = [...this.queues.values()].flatMap(({ entries }) => entries);
+    this.queues.clear();
+    [this.readings, this.weight] = [0, 0];
+    return all;
+  }
+
   /** The device's next turn comes after those of all others. */
   private takeFirst(device: string): void {
     const queue = this.queues.get(device);
-    const size = queue?.entries.shift()?.readings.length ?? 0;
+    const entry = queue?.entries.shift();
+    const size = entry?.readings.length ?? 0;
     this.readings -= size;
+    if (entry) this.weight -= weightOf(entry);
     this.queues.delete(device);
     if (queue === undefined || queue.entries.length === 0) return;
     queue.readings -= size;
     this.queues.set(device, queue);
   }
 }
+
+/** Of an entry in memory, in readings: what it says beside them counts too. */
+export const weightOf = ({ readings, owed }: WaitingEntry): number => readings.length + owed.length + 1;

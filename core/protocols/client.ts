@@ -110,8 +110,8 @@ export interface DeviceAttribute {
 
 export type ClientNews =
   /**
-   * Events that were not stored before, and present values. With a token: it waits until they are stored, and `keep`
-   * with them, which a later session of this device is made with.
+   * Events that were not stored before, and present values. `keep` is stored with them, and a later session of this device
+   * is made with it. With a token: it waits until they are stored, and its device keeps them until then.
    */
   | {
       type: 'readings';

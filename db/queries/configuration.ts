@@ -20,6 +20,8 @@ export interface AppliedRevision {
   author: string;
   note: string;
   applied: number;
+  /** Number of the draft's object that each device is, by its code. */
+  deviceIds: Readonly<Record<string, number>>;
 }
 
 const asRevision = async (row: typeof revision.$inferSelect): Promise<AppliedRevision> => ({
@@ -28,6 +30,7 @@ const asRevision = async (row: typeof revision.$inferSelect): Promise<AppliedRev
   author: row.author,
   note: row.note,
   applied: row.applied,
+  deviceIds: (row.deviceIds ?? {}) as Record<string, number>,
 });
 
 /** The configuration that runs; null before the first one was applied. */
@@ -41,7 +44,7 @@ export async function revisionById(database: Database, id: number): Promise<Appl
   return row === undefined ? null : asRevision(row);
 }
 
-export type RevisionLine = Omit<AppliedRevision, 'configuration'>;
+export type RevisionLine = Omit<AppliedRevision, 'configuration' | 'deviceIds'>;
 
 /** The revisions without their documents, newest first. */
 export async function revisionLines(database: Database, limit: number): Promise<RevisionLine[]> {

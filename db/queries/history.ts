@@ -212,22 +212,31 @@ export async function keptOf(database: Database, devices: readonly string[]): Pr
   return new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)]));
 }
 
+/** What whoever takes the writers' place finds. */
+export interface TakenOver {
+  /** What the sessions of all devices have kept. */
+  keeps: Map<string, Uint8Array>;
+  /** The last batch that each writer stored. */
+  marks: Map<string, string>;
+}
+
 /**
- * Takes the place of whoever wrote before: waits for transactions that are still open, moves all marks, and returns
- * what the sessions of all devices have kept. From then on nobody else stores readings.
+ * Takes the place of whoever wrote before: waits for transactions that are still open and moves all marks. From then on
+ * nobody else stores readings.
  */
-export async function takeWriters(
-  database: Database,
-  writers: readonly string[],
-  mark: string,
-): Promise<Map<string, Uint8Array>> {
-  const take = async (client: Connection): Promise<Map<string, Uint8Array>> => {
+export async function takeWriters(database: Database, writers: readonly string[], mark: string): Promise<TakenOver> {
+  const take = async (client: Connection): Promise<TakenOver> => {
     await client.query(`set local lock_timeout = ${LOCK_WAIT_MS}`);
     await client.query('lock table ingest_mark in share row exclusive mode');
-    await client.query('delete from ingest_mark');
+    const before = await client.query<{ writer: string; batch: string }>(
+      'delete from ingest_mark returning writer, batch',
+    );
     await client.query('insert into ingest_mark (writer, batch) select unnest($1::text[]), $2', [[...writers], mark]);
     const { rows } = await client.query<{ device: string; keys: Buffer }>('select device, keys from replay_guard');
-    return new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)]));
+    return {
+      keeps: new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)])),
+      marks: new Map(before.rows.map(({ writer, batch }) => [writer, batch])),
+    };
   };
   try {
     return await transact(database, take);

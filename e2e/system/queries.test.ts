@@ -71,7 +71,7 @@ const store = async (id: string, readings: StoredReading[], keep: number[] = [])
   return outcome;
 };
 /** What a device's session has kept; the writers' marks stay where they are. */
-const kept = async (): Promise<Uint8Array | undefined> => (await takeWriters(database, ['test'], mark)).get('D');
+const kept = async (): Promise<Uint8Array | undefined> => (await takeWriters(database, ['test'], mark)).keeps.get('D');
 
 describe('history', () => {
   test('what is copied comes back unchanged, oldest first', async () => {

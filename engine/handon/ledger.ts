@@ -33,10 +33,12 @@ const ROWS_AT_A_TIME = 500;
 /** Rows by which is known what was told last. */
 const NEWEST_ROWS = 2000;
 const PAUSE_AFTER_FAILURE_MS = 500;
+const STOPS_WITHIN_MS = 2000;
 
 interface Queue extends Settled {
   beyondSet: Set<number>;
   isDirty: boolean;
+  isWriting: boolean;
   /** Positions of the last while, oldest first. */
   past: { at: number; position: number }[];
 }
@@ -110,7 +112,16 @@ export class Ledger {
     let there = this.queues.get(key);
     if (there === undefined) {
       const { position = 0, beyond = [] } = known ?? {};
-      there = { outbound, queue, position, beyond, beyondSet: new Set(beyond), isDirty: false, past: [] };
+      there = {
+        outbound,
+        queue,
+        position,
+        beyond,
+        beyondSet: new Set(beyond),
+        isDirty: false,
+        isWriting: false,
+        past: [],
+      };
       this.queues.set(key, there);
     }
     return there;
@@ -147,7 +158,7 @@ export class Ledger {
     // A tick for whatever else is settled in the same moment.
     await Promise.resolve();
     const dirty = [...this.queues.values()].filter(({ isDirty }) => isDirty);
-    for (const one of dirty) one.isDirty = false;
+    for (const one of dirty) Object.assign(one, { isDirty: false, isWriting: true });
     try {
       await storeSettled(
         this.database,
@@ -160,6 +171,7 @@ export class Ledger {
       if (!this.failing) log('error', 'what is settled cannot be written; trying on', { reason: reason(error) });
       this.failing = true;
     }
+    for (const one of dirty) one.isWriting = false;
   }
 
   /** Rows that were settled a while ago go. */
@@ -185,9 +197,13 @@ export class Ledger {
     }
   }
 
-  async stop(): Promise<void> {
+  /** Writes what it can; returns what it could not. */
+  async stop(): Promise<Settled[]> {
     clearInterval(this.timer);
-    await Promise.race([this.flush(), new Promise((resolve) => setTimeout(resolve, 2000))]);
     this.stopped = true;
+    await Promise.race([this.flush(), new Promise((resolve) => setTimeout(resolve, STOPS_WITHIN_MS))]);
+    return [...this.queues.values()]
+      .filter(({ isDirty, isWriting }) => isDirty || isWriting)
+      .map(({ outbound, queue, position, beyondSet }) => ({ outbound, queue, position, beyond: [...beyondSet] }));
   }
 }

@@ -56,7 +56,6 @@ type Known = Standing<Own>;
 export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
   private readonly entries;
   private readonly controls: Controls;
-  private token = 0;
   private readonly delays = { report: new Delays(), poll: new Delays() };
 
   constructor(
@@ -238,8 +237,8 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
   private handOut(readings: readonly ModelReading[], words: () => string, kept: boolean): void {
     if (readings.length === 0) return;
     const carried = new CarryingMessage(words, ABOUT);
-    const token = kept ? ++this.token : null;
-    this.effects.push({ type: 'readings', readings, carried, token, keep: kept ? this.keep : null });
+    // The device waits for nothing: what it still has is asked for behind the entry that is kept.
+    this.effects.push({ type: 'readings', readings, carried, token: null, keep: kept ? this.keep : null });
   }
 
   // ---- what is told unasked

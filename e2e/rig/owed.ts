@@ -1,0 +1,193 @@
+import type { PointKind } from '@halvix/core/point';
+import type { PointAt } from '@halvix/core/protocols';
+import { iecAt } from '@halvix/core/protocols/iec61850';
+import { pointAtSchema } from '@halvix/core/protocols/tase2';
+import { freePorts } from '../../scripts/lib/ports.mjs';
+import type { Logged } from './count.ts';
+import { Receiver, type Received } from './receiver.ts';
+import type { Rig } from './rig.ts';
+
+/*
+ * What was taken is delivered: the relay's storm, three outbounds that owe events (an outstation, buffered report blocks,
+ * critical transfer sets), and a centre of each. Counted is what of the relay's own log each centre has: what is missing,
+ * what came twice, and what of a point came in another order than it came about.
+ */
+
+type Outbound = 'OWD' | 'OWM' | 'OWC';
+type Json = Record<string, unknown>;
+/** What the relay's storm changes. */
+export const STORMED: readonly { kind: PointKind; index: number }[] = [
+  ...[19, 20, 21, 22, 23, 24, 26].map((index) => ({ kind: 'binary' as const, index })),
+  ...[19, 20, 21, 22, 23, 24, 25, 26, 27].map((index) => ({ kind: 'analog' as const, index })),
+];
+const address = ({ kind, index }: (typeof STORMED)[number]): string => `${kind === 'binary' ? 'BI' : 'AI'} ${index}`;
+const label = ({ kind, index }: (typeof STORMED)[number]): string => `${kind} ${index}`;
+const DOMAIN = 'OWED';
+
+const TARGETS: Record<Outbound, (point: (typeof STORMED)[number]) => object> = {
+  OWD: ({ kind, index }) => ({
+    ...{ protocol: 'dnp3', index, eventClass: kind === 'binary' ? 1 : 2 },
+    ...{ staticVariation: kind === 'binary' ? 2 : 1, eventVariation: kind === 'binary' ? 2 : 3 },
+  }),
+  OWM: ({ kind, index }) => ({
+    ...{ protocol: 'iec61850', device: 'HLM', node: 'GGIO1', object: `${kind === 'binary' ? 'Ind' : 'AnIn'}${index}` },
+    ...(kind === 'binary' ? { fc: 'ST', cdc: 'SPS' } : { fc: 'MX', cdc: 'MV' }),
+  }),
+  OWC: ({ kind, index }) => ({
+    ...{ protocol: 'tase2', name: `${kind === 'binary' ? 'BI' : 'AI'}_${index}` },
+    type: kind === 'binary' ? 'StateQTimeTagExtended' : 'RealQTimeTagExtended',
+  }),
+};
+const SEEN: Record<Outbound, (point: (typeof STORMED)[number]) => PointAt> = {
+  OWD: ({ index }) => ({ protocol: 'dnp3', index }) as PointAt,
+  OWM: ({ kind, index }) =>
+    iecAt(kind === 'binary' ? `HLM/GGIO1.Ind${index}.stVal[ST]` : `HLM/GGIO1.AnIn${index}.mag.f[MX]`),
+  OWC: ({ kind, index }) =>
+    pointAtSchema.parse({ protocol: 'tase2', domain: DOMAIN, name: `${kind === 'binary' ? 'BI' : 'AI'}_${index}` }),
+};
+const SETTINGS: Record<Outbound, object> = {
+  OWD: { ourAddress: 10, theirAddress: 100, eventsPerClass: 200_000 },
+  OWM: { bufferValues: 500_000 },
+  OWC: { domain: DOMAIN },
+};
+const PROTOCOL = { OWD: 'dnp3', OWM: 'iec61850', OWC: 'tase2' } as const;
+export const OUTBOUNDS = Object.keys(PROTOCOL) as Outbound[];
+
+export interface Counted {
+  made: number;
+  lost: string[];
+  doubled: string[];
+  disordered: string[];
+  /** Events that are none of the relay's log: changes that were seen by its present values. */
+  others: number;
+}
+
+export class Owed {
+  readonly receivers: Record<Outbound, Receiver>;
+
+  private constructor(
+    private readonly rig: Rig,
+    public configuration: Json,
+    ports: Record<Outbound, number>,
+  ) {
+    const points = (outbound: Outbound) =>
+      STORMED.map((point) => ({ kind: point.kind, at: SEEN[outbound](point), point: label(point) }));
+    const master = { ourAddress: 100, theirAddress: 10, responseTimeoutMs: 5000, timeSync: 'never' };
+    const polls = { class1PeriodMs: 200, class2PeriodMs: 200, class3PeriodMs: 1000, integrityPeriodMs: 0 };
+    this.receivers = {
+      OWD: new Receiver('dnp3', ports.OWD, { ...master, ...polls, unsolicitedClasses: [1, 2] }, points('OWD')),
+      OWM: new Receiver('iec61850', ports.OWM, { bufferMs: 0, reserveS: 0, integrityMs: 0 }, points('OWM')),
+      OWC: new Receiver('tase2', ports.OWC, { domain: DOMAIN, critical: true, integrityMs: 0 }, points('OWC')),
+    };
+  }
+
+  /** The demo's relay with three outbounds of its storm in the place of its own; not applied yet. */
+  static async make(rig: Rig): Promise<Owed> {
+    const [row] = await rig.sql`select document from revision order by id desc limit 1`;
+    const base = row.document as Json & { links: Json[]; outbounds: Json[]; devices: Json[] };
+    const [OWD, OWM, OWC] = await freePorts(3);
+    const ports = { OWD, OWM, OWC };
+    const links = OUTBOUNDS.map((code) => ({
+      ...{
+        code,
+        name: `To ${code}`,
+        type: 'tcpServer',
+        protocol: PROTOCOL[code],
+        host: '127.0.0.1',
+        port: ports[code],
+      },
+    }));
+    const outbounds = OUTBOUNDS.map((code) => ({
+      ...{ code, name: code, centre: `Centre ${code}`, protocol: PROTOCOL[code], link: code },
+      ...{ allowFrom: ['127.0.0.0/8'], settings: SETTINGS[code] },
+      mappings: STORMED.map((point) => ({
+        ...{ device: 'HLM-F1', point: address(point) },
+        target: { kind: point.kind, at: TARGETS[code](point) },
+      })),
+    }));
+    const relay = base.devices.filter(({ code }) => code === 'HLM-F1');
+    const own = new Set(relay.map(({ link }) => link));
+    const configuration = {
+      ...{ ...base, devices: relay, outbounds },
+      links: [...base.links.filter(({ code }) => own.has(code)), ...links],
+    };
+    return new Owed(rig, configuration, ports);
+  }
+
+  /** Applies the configuration after a change of it. */
+  async apply(change: (configuration: any) => void = () => {}): Promise<void> {
+    const next = structuredClone(this.configuration);
+    change(next);
+    this.configuration = next;
+    await this.rig.apply(next);
+  }
+
+  come(): void {
+    for (const receiver of Object.values(this.receivers)) receiver.come();
+  }
+  go(): void {
+    for (const receiver of Object.values(this.receivers)) receiver.go();
+  }
+  async answering(): Promise<void> {
+    for (const [code, receiver] of Object.entries(this.receivers))
+      await this.rig.until(`${code} is answered`, () => Promise.resolve(receiver.state === 'answering'), 30_000);
+  }
+
+  storm = (perSecond: number): Promise<unknown> => this.rig.bench('PUT', '/devices/HLM-F1/storm', { perSecond });
+
+  /** What the relay made from then on, of what is mapped. */
+  private async made(since: number): Promise<Logged[]> {
+    const mapped = new Set(STORMED.map(label));
+    const log = await this.rig.bench<Logged[]>('GET', '/devices/HLM-F1/log');
+    return log.filter((one) => one.time >= since && mapped.has(label(one as never)) && one.state !== 'gone');
+  }
+
+  /** Waits until the relay and all centres have nothing to wait for any more, and counts. */
+  async count(since: number): Promise<Record<Outbound, Counted>> {
+    await this.rig.until(
+      'the relay has handed everything over',
+      async () => (await this.rig.bench<{ eventsWaiting: number }>('GET', '/devices/HLM-F1')).eventsWaiting === 0,
+      60_000,
+    );
+    const made = await this.made(since);
+    const has = (code: Outbound): boolean => {
+      const keys = new Set(this.receivers[code].received.map(({ point, time }) => `${point} ${time}`));
+      return made.every((one) => keys.has(`${label(one as never)} ${one.time}`));
+    };
+    for (const code of OUTBOUNDS)
+      await this.rig.until(`${code} has everything`, () => Promise.resolve(has(code)), 15_000).catch(() => {});
+    await new Promise((resolve) => setTimeout(resolve, 300));
+    return Object.fromEntries(
+      OUTBOUNDS.map((code) => [code, compare(made, this.receivers[code].received, since)]),
+    ) as Record<Outbound, Counted>;
+  }
+}
+
+function compare(made: readonly Logged[], all: readonly Received[], since: number): Counted {
+  const own = new Set(made.map((one) => `${label(one as never)} ${one.time}`));
+  // What the relay says of its present values besides is no event of its log.
+  const received = all.filter(({ point, time }) => own.has(`${point} ${time}`));
+  const others = all.filter(({ point, time, at }) => at >= since && !own.has(`${point} ${time}`)).length;
+  const counts = new Map<string, number>();
+  for (const { point, time } of received) counts.set(`${point} ${time}`, (counts.get(`${point} ${time}`) ?? 0) + 1);
+  // A point may have changed twice within a millisecond.
+  const due = new Map<string, number>();
+  for (const one of made) {
+    const key = `${label(one as never)} ${one.time}`;
+    due.set(key, (due.get(key) ?? 0) + 1);
+  }
+  const lost = [...due].filter(([key, times]) => (counts.get(key) ?? 0) < times).map(([key]) => key);
+  const doubled = [...counts]
+    .filter(([key, times]) => times > (due.get(key) ?? 0))
+    .map(([key, times]) => `${key} × ${times}`);
+  const last = new Map<string, number>();
+  const disordered: string[] = [];
+  const seen = new Set<string>();
+  for (const { point, time } of received) {
+    const key = `${point} ${time}`;
+    if (!seen.has(key) && time < (last.get(point) ?? 0)) disordered.push(key);
+    seen.add(key);
+    last.set(point, Math.max(time, last.get(point) ?? 0));
+  }
+  return { made: made.length, lost, doubled, disordered, others };
+}
