@@ -188,14 +188,20 @@ export class Historian {
 
   private startLanes(): void {
     for (let lane = 0; lane < WRITERS.length; lane++) if (!this.underWay.has(lane)) void this.work(lane);
-    if (!this.stopped && this.underWay.size === 0 && this.inFile > 0) void this.workFile();
+    this.startFile();
   }
 
   /** Once memory is empty the file's turn comes, piece by piece. */
+  private startFile(): void {
+    if (this.stopped || this.isReadingFile || this.underWay.size > 0 || this.inFile === 0) return;
+    void this.workFile();
+  }
+
   private async workFile(): Promise<void> {
     const next = this.context.file?.next(LINES_AT_A_TIME);
-    if (next) await this.storeLines(next.lines, next.place);
-    this.startLanes();
+    if (!next) return;
+    await this.storeLines(next.lines, next.place);
+    queueMicrotask(() => this.startLanes());
   }
 
   private async work(lane: number): Promise<void> {
@@ -208,7 +214,7 @@ export class Historian {
       if (this.stopped && this.problem !== null) return;
       this.underWay.delete(lane);
     }
-    if (this.underWay.size === 0 && this.inFile > 0) this.startLanes();
+    this.startFile();
   }
 
   private isUnderWay(device: string): boolean {

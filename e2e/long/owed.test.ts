@@ -71,6 +71,8 @@ async function takeover(): Promise<void> {
   await runs(rig.ports.engine);
 }
 
+// A document of any version, which the changes know their way in.
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
 type Document = any;
 const outboundsOf = (configuration: Document): Document[] => configuration.outbounds;
 const toggled = <Value>(now: Value, one: Value, other: Value): Value => (now === one ? other : one);

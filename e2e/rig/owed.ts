@@ -115,6 +115,7 @@ export class Owed {
   }
 
   /** Applies the configuration after a change of it. */
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any
   async apply(change: (configuration: any) => void = () => {}): Promise<void> {
     const next = structuredClone(this.configuration);
     change(next);

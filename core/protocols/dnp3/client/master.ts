@@ -59,8 +59,8 @@ import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
  *     once more when it answers other requests; it does not make it silent.
  *  4. A link that stays away for as long as all tries would take makes the device silent too.
  *  5. An answer that asks for a confirm gets it when the owner says that its readings are committed, not before.
- *     When that takes longer than `commitWaitMs` the answer is given up, no events are asked for until the commit is
- *     there, and an integrity poll settles what the device still holds.
+ *     When that takes longer than `commitWaitMs` the answer is given up, and no events are asked for until the commit is
+ *     there, only present values at the polls' times; then an integrity poll settles what the device still holds.
  *  6. A control waits for the request in progress, is dropped at its expiry, and ends in exactly one of: operated,
  *     refused (with the device's status), failed (nothing was operated), unknown (sent, and no answer came).
  *  7. Events are asked for again at once only after an answer that brought new ones: when the device says that more wait,
@@ -361,7 +361,8 @@ export class Master
       if (isSilent && this.startup.length === 0) times.push(nextProbe);
       if (!isSilent) {
         const { earliest } = this.reads.polls;
-        if (late === null && earliest !== null) times.push(Math.max(earliest, this.freeAgainAt));
+        const notBefore = Math.max(this.freeAgainAt, late === null ? 0 : this.reads.presentNotBefore);
+        if (earliest !== null) times.push(Math.max(earliest, notBefore));
         if (late === null && this.reads.underWay) times.push(this.freeAgainAt);
         times.push(this.clock.deadline);
         if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
@@ -451,7 +452,8 @@ export class Master
     if (this.reach.isSilent) return this.planProbe(now);
     if (now < this.freeAgainAt) return null;
     const shared = this.options.lane === true;
-    const poll = late === null ? this.reads.next(now, shared, this.lastHeard) : null;
+    const poll =
+      late === null ? this.reads.next(now, shared, this.lastHeard) : this.reads.presentOnly(now, this.lastHeard);
     const wanted = this.orders.next(poll, () => this.clock.task, now) ?? this.clock.setting(now) ?? poll;
     if (wanted !== null) return this.planOf(wanted);
     return late === null ? this.planBackground(now) : null;

@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MasterSettings } from '../settings.ts';
 import { iinWords, refusalOf } from '../wire/application.ts';
-import { PollSchedule } from './polls.ts';
+import { POLLS, PollSchedule } from './polls.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
 import { Priority } from '../../../line/index.ts';
 import { ALL_CLASSES, type Answer, type Wanted } from './task.ts';
@@ -11,6 +11,8 @@ import { read } from './tasks/reads.ts';
 const INTEGRITY_PATIENCE_MS = 10_000;
 /** Reads one after the other only to see whether what came is a repetition. */
 const MAX_CHECKS = 3;
+/** While a commit is awaited present values are read no more often. */
+const PRESENT_PAUSE_MS = 2000;
 
 /**
  * What is read when: polls at their periods, the parts of one that takes several requests, and at once what the last
@@ -19,6 +21,8 @@ const MAX_CHECKS = 3;
  *  - Events are asked for again at once only after an answer that brought new ones: when the device says that more wait,
  *    or when what came could be brought forth again and has to be told from a repetition (see `ReplayGuard`).
  *  - What a device refuses is asked for in another way (`ReadPlan`), and remembered.
+ *  - While events cannot be stored none are asked for: at the polls' times the present values are, so that nobody goes
+ *    blind because of a disk.
  */
 export class Reads {
   readonly plan: ReadPlan;
@@ -102,6 +106,24 @@ export class Reads {
     );
     return this.inParts(classes, Priority.events, since, lastHeard, advanceClasses);
   }
+
+  /** The same while events are not to be asked for. */
+  presentOnly(now: Instant, lastHeard: Instant): Wanted | null {
+    const { polls } = this;
+    this.parts = this.parts.filter((one) => readsPresent(one) && one.classes.every((n) => n === 0));
+    const [part] = this.parts;
+    if (part !== undefined)
+      return { task: part, priority: Priority.events, since: this.partsSince, taken: () => this.parts.shift() };
+    const due = POLLS.filter((poll) => polls.dueSince(poll, now) !== null);
+    if (due.length === 0 || now < this.presentNotBefore) return null;
+    return this.inParts([0], Priority.events, now, lastHeard, (at) => {
+      this.presentNotBefore = at + PRESENT_PAUSE_MS;
+      // An integrity poll stays due: it has the events too.
+      for (const poll of due) if (poll !== 'integrity') polls.advance(poll, at);
+    });
+  }
+  /** When present values may be read next while a commit is awaited. */
+  presentNotBefore: Instant = 0;
 
   /** The first of the requests that read these classes; the others follow it. */
   private inParts(

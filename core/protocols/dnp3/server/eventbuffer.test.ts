@@ -73,4 +73,30 @@ describe('the events that wait', () => {
       }),
     );
   });
+
+  test('of one class do not hold back what is settled of another', () => {
+    const buffer = new EventBuffer(10);
+    for (const of of [3, 1, 1] as const) buffer.add(event(of), 0);
+    buffer.markReported(new Set([2]));
+    buffer.confirm();
+    expect(buffer.takeSettled()).toEqual([{ class: 1, position: 2, beyond: [] }]);
+    expect(buffer.takeSettled()).toEqual([]);
+  });
+
+  test('that are settled out of turn are named until those before them are', () => {
+    const buffer = new EventBuffer(10);
+    for (const of of [1, 1, 1] as const) buffer.add(event(of), 0);
+    buffer.markReported(new Set([2]));
+    buffer.confirm();
+    expect(buffer.takeSettled()).toEqual([{ class: 1, position: 0, beyond: [2] }]);
+    buffer.markReported(new Set([1]));
+    buffer.confirm();
+    expect(buffer.takeSettled()).toEqual([{ class: 1, position: 2, beyond: [] }]);
+  });
+
+  test('have numbers that follow the clock, and ascend although it is set back', () => {
+    const buffer = new EventBuffer(10, { lastNumber: 7_000_000, owes: false });
+    const given = [8000, 8000, 1000, 9000].map((now) => buffer.add(event(1), now).number);
+    expect(given).toEqual([8_000_000, 8_000_001, 8_000_002, 9_000_000]);
+  });
 });

@@ -124,6 +124,11 @@ export class EventBuffer {
     for (const event of filling.own) this.put(event);
   }
 
+  /** These are owed to nobody any more. */
+  discard(events: readonly BufferedEvent[]): void {
+    for (const event of events) this.gone[event.class].push(event.number);
+  }
+
   /** All that are there, oldest first. */
   get all(): BufferedEvent[] {
     const there = [...this.slots.values()].map(({ event }) => event);
@@ -189,8 +194,9 @@ export class EventBuffer {
   /** Drops the events that the filter does not want: their points are gone. */
   keepOnly(wanted: (event: BufferedEvent) => boolean): void {
     if (this.filling !== null) {
-      this.filling.owed = this.filling.owed.filter(wanted);
-      this.filling.own = this.filling.own.filter(wanted);
+      const { owed, own } = this.filling;
+      this.discard([...owed, ...own].filter((event) => !wanted(event)));
+      this.filling = { owed: owed.filter(wanted), own: own.filter(wanted) };
     }
     for (const slot of [...this.slots.values()]) if (!wanted(slot.event)) this.remove(slot);
   }

@@ -235,8 +235,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case 'owed': {
         const { dropped } = this.events;
         // What is not reported any more, or somewhere else, is owed to nobody.
-        const wanted = command.events.filter(({ kind, index }) => this.points.get(kind, index) !== undefined);
-        this.events.fill(wanted, command.last);
+        const isOffered = ({ kind, index }: BufferedEvent): boolean => this.points.get(kind, index) !== undefined;
+        this.events.discard(command.events.filter((event) => !isOffered(event)));
+        this.events.fill(command.events.filter(isOffered), command.last);
         this.counters.add('eventsDropped', this.events.dropped - dropped);
         break;
       }

@@ -133,7 +133,7 @@ describe('start-up and polling', () => {
     expect(loop.outstation.events.size).toBe(0);
   });
 
-  test('a commit that takes too long withholds the confirm, stops event polls, and ends in an integrity poll', () => {
+  test('a commit that takes too long withholds the confirm; present values alone are read, and it ends in an integrity poll', () => {
     const loop = new Loop(LIST, { commitWaitMs: 1000 });
     loop.connect();
     loop.holdCommits = true;
@@ -142,14 +142,21 @@ describe('start-up and polling', () => {
     expect(loop.masterEffects.filter((e) => e.type === 'diagnostic' && e.words.includes('took too long'))).toHaveLength(
       1,
     );
-    const asked = loop.sent.length;
+    const token = loop.masterEffects.findLast((e) => e.type === 'readings' && e.token !== null)!;
+    // Both ends go on: what changes is seen, and the event of it waits in the device.
+    change(loop, 'analog', 7, 55);
     loop.pass(5000);
-    expect(loop.sent.length).toBe(asked);
+    const seen = loop.masterEffects.flatMap((e) => (e.type === 'readings' ? e.readings : []));
+    const now = seen.findLast(({ kind, index }) => kind === 'analog' && index === 7);
+    expect(now).toMatchObject({ value: 55, event: false });
+    expect(events(loop.masterEffects).map(([name]) => name)).toEqual(['binary 0']);
+    expect(loop.outstation.events.size).toBe(2);
     const held = loop.masterEffects.findLast((e) => e.type === 'readings')!;
     loop.holdCommits = false;
     const read = (): number => loop.outstationEffects.filter((e) => e.type === 'integrityAnswered').length;
     const readBefore = read();
-    loop.toMaster({ type: 'committed', token: held.type === 'readings' ? held.token! : 0 });
+    expect(held.type === 'readings' && held.token).toBeNull();
+    loop.toMaster({ type: 'committed', token: token.type === 'readings' ? token.token! : 0 });
     expect(read()).toBe(readBefore + 1);
     expect(loop.outstation.events.size).toBe(0);
   });

@@ -157,6 +157,52 @@ describe('a device that reports', () => {
     },
   );
 
+  test.each([
+    ['while it runs', 'adopts'],
+    ['over a restart', 'restarts'],
+  ])('mapped in another order %s, what waits goes on by what its members are called', (_words, how) => {
+    const pair = both().start();
+    pair.cut();
+    for (let n = 1; n <= 10; n++) {
+      pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', n);
+      pair.run(50);
+    }
+    const more = offered('analog', 'HLM/GGIO1.AnIn9[MX]', 'MV');
+    pair.offers = [more, ...[...pair.offers].reverse()];
+    if (how === 'adopts') pair.serve({ type: 'setPoints', points: pair.offers });
+    else pair.restartServer();
+    for (let n = 11; n <= 13; n++) {
+      pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', n);
+      pair.run(50);
+    }
+    pair.start().run(2000);
+    const came = pair.readings(4).filter(({ event }) => event);
+    expect(came.map(({ raw }) => raw)).toEqual([1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13]);
+    expect(pair.words('diagnostic')).toEqual([]);
+  });
+
+  test('gathered changes are owed before they are an entry: a restart within the buffer time loses none', () => {
+    const pair = both({ client: { bufferMs: 5000 } }).start();
+    for (let n = 1; n <= 3; n++) {
+      pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', n);
+      pair.run(100);
+    }
+    // A second change of the same member ends what is gathered.
+    expect(
+      pair
+        .readings(4)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual([1, 2]);
+    pair.restartServer().start().run(8000);
+    expect(
+      pair
+        .readings(4)
+        .filter(({ event }) => event)
+        .map(({ raw }) => raw),
+    ).toEqual([1, 2, 3]);
+  });
+
   test('what a server has kept is read as far as it is well-formed', () => {
     const pair = both().start();
     pair.update('analog', 'HLM/GGIO1.AnIn1[MX]', 'MV', 1);

@@ -65,7 +65,7 @@ export class Ends<
 
   constructor(
     public list: ClientPoint<Place>[],
-    private readonly offers: ServerPoint<Target>[],
+    public offers: ServerPoint<Target>[],
     private readonly kit: Kit<Place, Target, Order, C, S>,
   ) {
     this.server = kit.server(offers, this.now, NOTHING_REMEMBERED);
@@ -185,8 +185,9 @@ export class Ends<
     const news = effect.effect;
     this.news.push(news);
     if (news.type === 'hangUp') this.cut();
-    if (news.type !== 'readings' || news.token === null) return;
-    this.keep = news.keep;
+    if (news.type !== 'readings') return;
+    this.keep = news.keep ?? this.keep;
+    if (news.token === null) return;
     this.lane.command({ device: 'D', command: { type: 'committed', token: news.token } }, this.now);
   }
 

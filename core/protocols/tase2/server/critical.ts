@@ -111,11 +111,9 @@ export class CriticalChanges {
       const known =
         queue.all && queue.waiting.length < MOST_WAITING ? -1 : queue.waiting.findIndex((one) => one.name === name);
       const change = this.owe(dataSet, name, value, now);
-      if (known < 0) queue.waiting.push(change);
-      else {
-        const [gone] = queue.waiting.splice(known, 1, change);
-        if (gone.number !== null) this.settle(dataSet, [gone.number]);
-      }
+      const [gone] = known < 0 ? [] : queue.waiting.splice(known, 1);
+      queue.waiting.push(change);
+      if (gone?.number != null) this.settle(dataSet, [gone.number]);
     }
   }
 

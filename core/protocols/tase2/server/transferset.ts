@@ -241,11 +241,9 @@ export class TransferSet {
       wanted.all && this.waiting.length < MOST_WAITING ? -1 : this.waiting.findIndex((one) => one.name === name);
     const change =
       this.owesAs === null ? { name, value, number: null } : this.context.critical.owe(this.owesAs, name, value, now);
-    if (known < 0) this.waiting.push(change);
-    else {
-      const [gone] = this.waiting.splice(known, 1, change);
-      if (this.owesAs !== null && gone.number !== null) this.context.critical.settle(this.owesAs, [gone.number]);
-    }
+    const [gone] = known < 0 ? [] : this.waiting.splice(known, 1);
+    this.waiting.push(change);
+    if (this.owesAs !== null && gone?.number != null) this.context.critical.settle(this.owesAs, [gone.number]);
     this.flushAt = Math.min(this.flushAt, now + wanted.buffer * 1000);
   }
 
