@@ -272,12 +272,11 @@ export async function replaceDraft(
     if (old === undefined) writes.push({ ...object, id: null });
     else if (!sameDocument(old.document, object.document)) writes.push({ ...object, id: old.id });
   }
-  // What differs by nothing but its code is called otherwise now: what hangs on it stays with it.
+  // What is reached in the same way by the same addresses is the same, however it is called now: what hangs on it stays.
   for (const written of writes) {
-    if (written.id !== null || !RENAMED_KINDS.has(written.kind)) continue;
-    const isSame = (old: DraftObject): boolean =>
-      old.kind === written.kind && sameDocument(withoutCode(old.document), withoutCode(written.document));
-    const [key, old] = [...known].find(([, one]) => isSame(one)) ?? [];
+    const reach = written.id === null ? reachOf(written) : null;
+    if (reach === null) continue;
+    const [key, old] = [...known].find(([, one]) => reachOf(one) === reach) ?? [];
     if (key === undefined || old === undefined) continue;
     written.id = old.id;
     known.delete(key);
@@ -290,8 +289,14 @@ export async function replaceDraft(
   return true;
 }
 
-const RENAMED_KINDS: ReadonlySet<ObjectKind> = new Set(['device', 'outbound']);
-const withoutCode = (document: unknown): object => ({ ...(document as object), code: '' });
+/** How a device or an outbound is reached, as text; null: of others there is no such thing. */
+function reachOf({ kind, document }: Pick<Written, 'kind' | 'document'>): string | null {
+  if (kind !== 'device' && kind !== 'outbound') return null;
+  const { link, protocol, settings } = document as { link: string; protocol: string; settings: object };
+  // Without a link one is like another.
+  if (link === '') return null;
+  return JSON.stringify([kind, link, protocol, Object.entries(settings).sort(([a], [b]) => (a < b ? -1 : 1))]);
+}
 
 /** The draft as it was seen at a version becomes what runs again. */
 export async function discardDraft(
