@@ -43,6 +43,14 @@ export interface HistorianContext {
   file: WaitingFile | null;
 }
 
+interface UnderWay {
+  entries: readonly Entry[];
+  /** Those whose sessions' memory it carries. */
+  devices: ReadonlySet<string>;
+  id: string;
+  since: number;
+}
+
 /** The lanes in which readings are written; each has one batch under way at a time. */
 export const WRITERS = ['history 0', 'history 1', 'history 2'] as const;
 const MAX_BATCH = 10_000;
@@ -55,6 +63,8 @@ const MOST_WITHOUT_FILE = 1_000_000;
 /** Lines of the file that are stored at once. */
 const LINES_AT_A_TIME = 2000;
 const STOPS_WITHIN_MS = 3000;
+/** A batch that is under way for longer is worth a word. */
+const STALLED_MS = 3000;
 const FIRST_PAUSE_MS = 200;
 const LONGEST_PAUSE_MS = 5000;
 
@@ -68,21 +78,26 @@ const LONGEST_PAUSE_MS = 5000;
  */
 export class Historian {
   private readonly waiting = new WaitingEntries<Entry>(MAX_BATCH, MAX_WAITING_LOOKS);
-  /** Batches under way: what they hold, and the devices whose sessions' memory they carry. */
-  private readonly underWay = new Map<
-    number,
-    { entries: readonly Entry[]; devices: ReadonlySet<string>; id: string }
-  >();
+  /** Batches under way, by their lanes. */
+  private readonly underWay = new Map<number, UnderWay>();
   private stopped = false;
   private batch = 0;
   /** What each lane stored last. */
   private readonly marks: string[];
   readonly numbers: HistorianNumbers = { stored: 0, dropped: 0, refused: 0, batches: 0, commitMs: 0 };
-  /** Why nothing can be written now; null: it can. */
-  problem: string | null = null;
+  /** Why the last try failed; null: it did not. */
+  private failed: string | null = null;
 
   constructor(private readonly context: HistorianContext) {
     this.marks = WRITERS.map(() => context.run);
+  }
+
+  /** Why nothing is written now; null: it is. A lock that somebody holds is no error for a long time. */
+  get problem(): string | null {
+    if (this.failed !== null) return this.failed;
+    const since = Math.min(...[...this.underWay.values()].map((one) => one.since));
+    const forMs = clock.now() - since;
+    return forMs > STALLED_MS ? `the database has taken nothing for ${Math.floor(forMs / 1000)} s` : null;
   }
 
   get queued(): number {
@@ -124,7 +139,7 @@ export class Historian {
     const deadline = clock.now() + STOPS_WITHIN_MS;
     const isDone = (): boolean => this.underWay.size === 0 && this.waiting.weight === 0;
     while (!isDone() && clock.now() < deadline) {
-      if (this.underWay.size === 0 && this.problem !== null) break;
+      if (this.underWay.size === 0 && this.failed !== null) break;
       await pause(20);
     }
     this.putAside(settled);
@@ -175,11 +190,11 @@ export class Historian {
     const mark: Entry = { device: STORED_UP_TO, readings: [], keep: encodePlace(place), owed: [], ...nothing };
     this.isReadingFile = true;
     const id = `${this.context.run}.${++this.batch}`;
-    this.underWay.set(FILE_LANE, { entries, devices: new Set(), id });
+    this.underWay.set(FILE_LANE, { entries, devices: new Set(), id, since: clock.now() });
     await this.store([...entries, mark], FILE_LANE, id);
     this.underWay.delete(FILE_LANE);
     this.isReadingFile = false;
-    if (this.stopped && this.problem !== null) return;
+    if (this.stopped && this.failed !== null) return;
     this.context.file?.stored(place);
     const settled = lines.flatMap((line) => line.settled);
     if (settled.length > 0) await storeSettled(this.context.database, settled, this.context.run).catch(() => {});
@@ -209,9 +224,9 @@ export class Historian {
     for (let entries = next(); entries.length > 0; entries = next()) {
       const devices = new Set(entries.filter(({ keep }) => keep !== null).map(({ device }) => device));
       const id = `${this.context.run}.${++this.batch}`;
-      this.underWay.set(lane, { entries, devices, id });
+      this.underWay.set(lane, { entries, devices, id, since: clock.now() });
       await this.store(entries, lane, id);
-      if (this.stopped && this.problem !== null) return;
+      if (this.stopped && this.failed !== null) return;
       this.underWay.delete(lane);
     }
     this.startFile();
@@ -237,7 +252,7 @@ export class Historian {
           return;
         }
         this.marks[lane] = id;
-        this.problem = null;
+        this.failed = null;
         this.numbers.batches++;
         this.numbers.stored += readings.length;
         this.numbers.commitMs = performance.now() - began;
@@ -249,8 +264,8 @@ export class Historian {
           await this.storeHalves(entries, lane, id, error);
           return;
         }
-        if (this.problem === null) log('error', 'history cannot be written; trying on', { reason: reason(error) });
-        this.problem = reason(error);
+        if (this.failed === null) log('error', 'history cannot be written; trying on', { reason: reason(error) });
+        this.failed = reason(error);
         if (this.stopped) return;
         await pause(Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** tries));
       }

@@ -12,7 +12,8 @@ import {
 import { clock } from '@halvix/wire';
 import { log, reason } from './log.ts';
 
-const DAYS_AHEAD = 4;
+/** So many that some rounds may find no moment for it. */
+const DAYS_AHEAD = 8;
 const JOURNAL_KEPT_MS = 30 * 86_400_000;
 const EVERY_MS = 5 * 60_000;
 /** After a jump of the clock, days are made at once. */

@@ -1,6 +1,6 @@
 import { INVALID, POINT_KINDS, type PointKind } from '@halvix/core/point';
 import { sql } from 'drizzle-orm';
-import { rowsOf, transact, type Database } from '../open.ts';
+import { rowsOf, transact, type Connection, type Database } from '../open.ts';
 import { probe, retention, webSession } from '../schema/index.ts';
 
 /*
@@ -12,6 +12,9 @@ import { probe, retention, webSession } from '../schema/index.ts';
  * 2. An hour that is over has its statistics made, of each minute and of the whole. Readings that come later mark their
  *    hour (`storeBatch`), in the same transaction: it is made anew.
  * 3. Days end when no kind of point keeps them any more; kinds that keep less lose their rows of a day earlier.
+ * 4. What needs a table for itself waits for it no longer than `LOCK_WAIT_MS`: behind whoever waits for a lock everybody
+ *    else waits too, and whoever reads all of history may do so for hours. It is tried again in the next round; days are
+ *    made long enough ahead for that.
  */
 
 const DAY_MS = 86_400_000;
@@ -20,25 +23,41 @@ const dayOf = (ms: number): string => new Date(ms).toISOString().slice(0, 10);
 const nameOf = (day: string): string => `reading_${day.replaceAll('-', '_')}`;
 const DAY_NAME = /^reading_(\d{4})_(\d\d)_(\d\d)$/;
 
-/** Makes the partitions of yesterday, today and the days after it. A day that cannot have one stays with the other days. */
+/** How long housekeeping may wait for a table that somebody uses, with everybody else behind it. */
+const LOCK_WAIT_MS = 200;
+
+/** A transaction that gives up rather than to be waited for. */
+const inPassing = <Result>(database: Database, work: (client: Connection) => Promise<Result>): Promise<Result> =>
+  transact(database, () => `set local lock_timeout = ${LOCK_WAIT_MS}`, work);
+
+/**
+ * Makes the partitions of yesterday, today and the days after it. A day that cannot have one stays with the other days.
+ * They are made apart and attached: making them in place would lock all of history.
+ */
 export async function makePartitions(database: Database, now: number, days: number): Promise<string[]> {
   const problems: string[] = [];
+  const there = new Set((await partitionDays(database)).map(({ name }) => name));
   for (let day = -1; day < days; day++) {
     const [from, to] = [dayOf(now + day * DAY_MS), dayOf(now + (day + 1) * DAY_MS)];
+    const name = nameOf(from);
+    if (there.has(name)) continue;
     try {
-      await database.execute(
-        sql.raw(
-          `create table if not exists ${nameOf(from)} partition of reading for values from ('${from} 00:00+00') to ('${to} 00:00+00')`,
-        ),
-      );
+      await inPassing(database, async (client) => {
+        await client.query(`create table ${name} (like reading including defaults)`);
+        await client.query(attached(name, `${from} 00:00+00`, `${to} 00:00+00`));
+      });
     } catch (error) {
-      problems.push(
-        `${nameOf(from)}: ${error instanceof Error ? String(error.cause ?? error.message) : String(error)}`,
-      );
+      problems.push(`${name}: ${error instanceof Error ? String(error.cause ?? error.message) : String(error)}`);
     }
   }
   return problems;
 }
+
+/** With the bounds as a check first, so that nothing is looked through while it is attached. */
+const attached = (name: string, from: string, to: string): string =>
+  `alter table ${name} add constraint ${name}_day check (time >= '${from}' and time < '${to}');
+   alter table reading attach partition ${name} for values from ('${from}') to ('${to}');
+   alter table ${name} drop constraint ${name}_day`;
 
 /** Days of which readings lie with the other days, oldest first, from one instant to another. */
 async function strayDays(database: Database, from: number, to: number, limit: number): Promise<string[]> {
@@ -58,7 +77,7 @@ async function strayDays(database: Database, from: number, to: number, limit: nu
 export async function bringHome(database: Database, now: number, days: number, keptDays: number): Promise<string[]> {
   const stray = await strayDays(database, now - keptDays * DAY_MS, now + days * DAY_MS, 40);
   for (const day of stray)
-    await transact(database, async (client) => {
+    await inPassing(database, async (client) => {
       const next = dayOf(Date.parse(`${day}T00:00Z`) + DAY_MS);
       const [name, from, to] = [nameOf(day), `${day} 00:00+00`, `${next} 00:00+00`];
       const { rows } = await client.query('select 1 from pg_class where relname = $1', [name]);
@@ -69,7 +88,7 @@ export async function bringHome(database: Database, now: number, days: number, k
         `with moved as (delete from reading_other_days where time >= '${from}' and time < '${to}' returning *)
          insert into ${name} select * from moved`,
       );
-      await client.query(`alter table reading attach partition ${name} for values from ('${from}') to ('${to}')`);
+      await client.query(attached(name, from, to));
     });
   return stray;
 }
@@ -185,7 +204,7 @@ export async function endOldHistory(database: Database, now: number): Promise<st
   for (const { name, begins } of await partitionDays(database)) {
     const ageDays = Math.floor((now - begins) / DAY_MS) - 1;
     if (ageDays >= longest) {
-      await database.execute(sql.raw(`drop table ${name}`));
+      await inPassing(database, (client) => client.query(`drop table ${name}`));
       ended.push(name);
       continue;
     }

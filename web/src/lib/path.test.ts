@@ -29,7 +29,9 @@ const OUTBOUND: OutboundOnPath = {
   mapped: 80,
 };
 
-function hops(over: { link?: object; device?: object; outbound?: object; engineAge?: number } = {}): Hops {
+function hops(
+  over: { link?: object; device?: object; outbound?: object; engineAge?: number; engine?: object } = {},
+): Hops {
   const counters = { counters: {}, countersSince: 0 };
   return {
     links: {
@@ -92,6 +94,7 @@ function hops(over: { link?: object; device?: object; outbound?: object; engineA
         refusedReadings: 0,
         historyProblem: null,
         updated: NOW - (over.engineAge ?? 0),
+        ...over.engine,
       },
     },
   };
@@ -136,6 +139,14 @@ describe('one sentence', () => {
     const { headline, advice } = sentence({ device: { state: 'silent', words: 'no answer to 3 requests' } });
     expect(headline).toBe('The device does not answer');
     expect(advice?.after).toContain('look at the device first');
+  });
+  test('history that stands still', () => {
+    const engine = { historyProblem: 'the database has taken nothing for 7 s', queuedReadings: 1200 };
+    const { headline, advice } = sentence({ engine });
+    expect(headline).toBe('The device answers');
+    expect(`${advice?.before}${advice?.subject}${advice?.after}`).toBe(
+      'History is not written: the database has taken nothing for 7 s. 1200 readings wait, and devices keep their events; present values go on. Look at the database first: its disk, and who holds its tables.',
+    );
   });
   test('a stopped engine', () => expect(sentence({ engineAge: 60_000 }).headline).toBe('The engine stopped 60 s ago'));
 });

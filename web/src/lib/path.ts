@@ -59,7 +59,16 @@ export function engineHop(hops: Hops, now: number): Hop {
   const newest = engines.reduce((latest, engine) => Math.max(latest, engine.updated), 0);
   if (engines.length === 0) return { state: 'lost', words: 'no engine has run yet' };
   if (now - newest > ENGINE_STALE_MS) return { state: 'lost', words: `the engine stopped ${age(now - newest)} ago` };
-  return { state: 'good', words: `${engines.reduce((sum, engine) => sum + engine.readingsPerSecond, 0)} readings/s` };
+  const stalled = stalledHistory(hops) === null ? '' : ', history stands still';
+  const perSecond = engines.reduce((sum, engine) => sum + engine.readingsPerSecond, 0);
+  return { state: 'good', words: `${perSecond} readings/s${stalled}` };
+}
+
+/** Why history is not written, and how much waits for it; null: it is written. */
+function stalledHistory(hops: Hops): { problem: string; waiting: number } | null {
+  for (const { historyProblem: problem, queuedReadings: waiting } of Object.values(hops.engines))
+    if (problem !== null) return { problem, waiting };
+  return null;
 }
 
 export function devicePath(
@@ -174,6 +183,17 @@ export function standing(
   const some = `${capital(numberWord(reached))} of ${numberWord(devices.length)} devices ${reached === 1 ? 'answers' : 'answer'}`;
   const every = devices.length === 1 ? 'The device answers' : `All ${numberWord(devices.length)} devices answer`;
   const headline = reached === devices.length ? every : devices.length === 1 ? 'The device does not answer' : some;
+  const stalled = stalledHistory(hops);
+  if (stalled !== null)
+    return {
+      headline,
+      advice: {
+        before: 'History is not written: ',
+        subject: stalled.problem,
+        after: `. ${stalled.waiting === 1 ? '1 reading waits' : `${stalled.waiting} readings wait`}, and devices keep their events; present values go on. Look at the database first: its disk, and who holds its tables.`,
+        href: '/run',
+      },
+    };
   if (broken !== undefined) {
     const { device, path } = broken;
     const state = hops.devices[device.code];
