@@ -228,7 +228,7 @@ function judgedTime(
   now: number,
   bounds: TimeBounds,
 ): { time: number; timeSource: TimeSource } {
-  if (said === null) return { time: now, timeSource: 'receipt' };
+  if (said === null) return { time: now, timeSource: clock.isDoubtful ? 'receiptDoubtful' : 'receipt' };
   if (said < FIRST_INSTANT || said > LAST_INSTANT) return { time: now, timeSource: 'receiptInstead' };
   const isDoubtful = bounds !== null && (said > now + bounds.aheadMs || said < now - bounds.behindMs);
   return { time: said, timeSource: isDoubtful ? 'deviceDoubtful' : timeSource };

@@ -23,10 +23,13 @@ import { decodePlace, LAST_RUN, STORED_UP_TO, WaitingFile } from './waitingfile.
 
 /** A question about a file that nobody has taken by then has failed. */
 const STALE_MS = 30_000;
+/** So long the machine's clock has to stand behind ours before that is taken for true. */
+const SET_BACK_MS = 3000;
 /** Long statements of housekeeping. */
 const HOUSEKEEPING_MS = 10 * 60_000;
 /** Whoever supervises this process starts it anew: it stands by then. */
 const EXIT_LOST_LEASE = 75;
+const EXIT_CLOCK_SET_BACK = 76;
 
 // A log that cannot be written is no reason to end.
 process.stdout.on('error', () => {});
@@ -146,6 +149,7 @@ keeper.start();
 log('info', 'engine runs', { name: HALVIX_ENGINE_NAME, revision: runtime.revision });
 
 timers = [
+  setInterval(lookAtClock, 1000),
   setInterval(() => {
     runtime.publisher.heartbeat();
     void runtime.commands.tick();
@@ -155,7 +159,33 @@ timers = [
   setInterval(() => void runtime.files.tidy().catch(() => {}), 10_000),
 ];
 
-async function stop(): Promise<void> {
+let stepSaid = 0;
+let aheadSince: number | null = null;
+/**
+ * A clock that was set forward is followed, and said. One that was set back cannot be: what waits for a time would wait for
+ * so much longer. Nothing is lost by beginning anew, so that is done.
+ */
+function lookAtClock(): void {
+  const note = (words: string): void => {
+    log('warning', words);
+    runtime.journal.note(HALVIX_ENGINE_NAME, 'warning', words);
+  };
+  if (clock.stepMs !== stepSaid)
+    note(
+      `the machine's clock was set forward by ${Math.round(clock.stepMs / 1000)} s; times by it are marked for a while`,
+    );
+  stepSaid = clock.stepMs;
+  const { aheadMs } = clock;
+  if (aheadMs === 0) aheadSince = null;
+  else aheadSince ??= performance.now();
+  if (aheadSince === null || performance.now() - aheadSince < SET_BACK_MS || stopping) return;
+  note(`the machine's clock was set back by ${Math.round(aheadMs / 1000)} s; the engine begins anew`);
+  stopping = true;
+  // What was noted is published first.
+  setTimeout(() => void stop(EXIT_CLOCK_SET_BACK), 1000);
+}
+
+async function stop(code = 0): Promise<void> {
   timers.forEach(clearInterval);
   keeper.stop();
   server.close();
@@ -165,7 +195,7 @@ async function stop(): Promise<void> {
   await Promise.all(
     [database, leaseDatabase, keepingDatabase, liveDatabase, ledgerDatabase].map((one) => closeDatabase(one)),
   );
-  process.exit(0);
+  process.exit(code);
 }
 
 function onRequest(payload: string): void {

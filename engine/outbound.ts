@@ -29,6 +29,7 @@ import {
   scaledValue,
   type PointKind,
   type Reading,
+  type TimeSource,
 } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
 import type { CentreControl, GivenCommand } from './controls.ts';
@@ -400,7 +401,7 @@ export class OutboundRunner {
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
     // With the point's own deadband the centre is told when everybody else is.
     const moved = hasMoved && deadband === null;
-    const unsynchronised = reading.timeSource === 'deviceUnsynchronised' || reading.timeSource === 'deviceDoubtful';
+    const unsynchronised = UNSYNCHRONISED.has(reading.timeSource);
     return { kind, at, value, ...text, quality, time, unsynchronised, always, moved };
   }
 
@@ -606,5 +607,8 @@ export class OutboundRunner {
     return this.context.control({ outbound: this.config.code, device, address, phase, order: own });
   }
 }
+
+/** Whose times are of a clock that is not set, or was just set. */
+const UNSYNCHRONISED: ReadonlySet<TimeSource> = new Set(['deviceUnsynchronised', 'deviceDoubtful', 'receiptDoubtful']);
 
 const sourceKey = ({ device, point }: MappingConfig): string => `${device} ${point}`;

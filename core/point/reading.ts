@@ -9,6 +9,7 @@ export const TIME_SOURCES = [
   'engine',
   'deviceDoubtful',
   'receiptInstead',
+  'receiptDoubtful',
 ] as const;
 export type TimeSource = (typeof TIME_SOURCES)[number];
 
@@ -19,6 +20,7 @@ export const TIME_SOURCE_WORDS: Record<TimeSource, string> = {
   engine: 'engine',
   deviceDoubtful: 'device, too far off',
   receiptInstead: 'receipt, the device’s cannot be',
+  receiptDoubtful: 'receipt, our clock was just set',
 };
 
 /** What made a reading: a change that the device reported, a look at its present value, or the engine itself. */
