@@ -1,4 +1,4 @@
-import type { DeviceConfig } from '@halvix/core/config';
+import { adopted, sameDocument, type DeviceConfig } from '@halvix/core/config';
 import {
   definitionOf,
   type Client,
@@ -131,11 +131,15 @@ export class DeviceRunner {
     this.link.command(this.config.code, command);
   }
 
-  /** Goes on with another point list: the session does not notice. */
+  /** Goes on with another point list, and with other settings as far as its session adopts them. */
   adopt(config: DeviceConfig): void {
+    const before = this.config;
     this.config = config;
     this.ingest.adopt(config);
     this.plays.adopt(config);
+    const settings = adopted(config.settings, definitionOf(config.protocol).device.adopts);
+    if (!sameDocument(before.settings, config.settings)) this.command({ type: 'setSettings', settings });
+    if (sameDocument(before.points, config.points)) return;
     this.command({ type: 'setPoints', points: this.listed() });
     this.pollNow();
   }

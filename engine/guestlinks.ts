@@ -1,4 +1,4 @@
-import { endpointWords, sameDocument, type LinkConfig } from '@halvix/core/config';
+import { endpointWords, linkTouch, type LinkConfig } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { ConversationTerms, GuestNews } from '@halvix/core/protocols';
 import { conversationKey, type Conversations } from './conversations.ts';
@@ -30,7 +30,7 @@ export class GuestOutboundLink implements CentreLink {
     return this.members.size === 0;
   }
   fits(config: LinkConfig): boolean {
-    return sameDocument(config, this.config);
+    return linkTouch(this.config, config) !== 'restarts';
   }
 
   get problem(): string | null {
@@ -88,7 +88,7 @@ export class GuestDeviceLink implements DeviceLink {
     return this.lanes.size === 0;
   }
   fits(config: LinkConfig): boolean {
-    return sameDocument(config, this.config);
+    return linkTouch(this.config, config) !== 'restarts';
   }
 
   within(device: string): () => ConversationTerms {

@@ -1,4 +1,4 @@
-import { bitsPerOctet, endpointWords, isAllowed, sameDocument, type LinkConfig } from '@halvix/core/config';
+import { bitsPerOctet, endpointWords, isAllowed, linkTouch, type LinkConfig } from '@halvix/core/config';
 import { Lane, octetMs, type LaneCommand, type LaneEffect, type LineTiming, type Turn } from '@halvix/core/line';
 import {
   type Client,
@@ -234,7 +234,7 @@ export class LinkRunner implements DeviceLink {
 
   /** Whether this runner can go on for that configuration. */
   fits(config: LinkConfig): boolean {
-    return sameDocument(config, this.config);
+    return linkTouch(this.config, config) !== 'restarts';
   }
 
   get isEmpty(): boolean {

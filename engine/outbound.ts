@@ -1,4 +1,11 @@
-import { endpointWords, isAllowed, type MappingConfig, type OutboundConfig } from '@halvix/core/config';
+import {
+  adopted,
+  endpointWords,
+  isAllowed,
+  sameDocument,
+  type MappingConfig,
+  type OutboundConfig,
+} from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
 import { detailStateOf } from './details.ts';
 import {
@@ -176,11 +183,14 @@ export class OutboundRunner {
   }
 
   /**
-   * Goes on with other mappings or point lists: the centre's connection and its waiting events stay. What is mapped
-   * anew is told as an event.
+   * Goes on with other mappings or point lists, or other settings that its session adopts: the centre's connection and its
+   * waiting events stay. What is mapped anew is told as an event.
    */
   adopt(config: OutboundConfig, touched: ReadonlySet<string>): void {
     const before = new Set(this.config.mappings.map((mapping) => JSON.stringify(mapping)));
+    const adopts = definitionOf(config.protocol).outbound?.adopts ?? [];
+    if (!sameDocument(this.config.settings, config.settings))
+      this.driver.command({ type: 'setSettings', settings: adopted(config.settings, adopts) });
     this.config = config;
     this.member.config = config;
     this.indexMappings();

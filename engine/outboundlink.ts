@@ -1,4 +1,4 @@
-import { endpointWords, isAllowed, sameDocument, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
+import { endpointWords, isAllowed, linkTouch, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
 import { definitionOf, type ConversationTerms, type Recogniser } from '@halvix/core/protocols';
@@ -161,7 +161,7 @@ export class OutboundLink implements CentreLink {
   }
 
   fits(config: LinkConfig): boolean {
-    return sameDocument(config, this.config);
+    return linkTouch(this.config, config) !== 'restarts';
   }
 
   add(member: OutboundMember): void {

@@ -1,5 +1,7 @@
 import {
+  deviceTouch,
   isCollected,
+  outboundTouch,
   sameDocument,
   type Configuration,
   type DeviceConfig,
@@ -158,19 +160,16 @@ export class Runtime {
     const numberOf = (device: string) => (address: string) => numbers.get(device, address);
 
     await this.restOutbounds(configuration, links, outboundNumber);
-    // Devices whose list alone changed go on; their session does not notice.
+    // What a session can adopt does not end it.
     const touched = new Set<string>();
     const adopting: DeviceConfig[] = [];
     const codeOf = new Map(Object.entries(deviceIds).map(([code, number]) => [number, code]));
     const stopped = new Map<string, Uint8Array>();
     for (const [code, runner] of this.devices) {
       const next = wanted.get(code);
-      if (
-        next &&
-        sameDocument(withoutPoints(next.device), withoutPoints(runner.config)) &&
-        runner.link.fits(next.link)
-      ) {
-        if (!sameDocument(next.device.points, runner.config.points)) adopting.push(next.device);
+      const touch = next && runner.link.fits(next.link) ? deviceTouch(runner.config, next.device) : 'restarts';
+      if (next && touch !== 'restarts') {
+        if (touch === 'adopted') adopting.push(next.device);
         continue;
       }
       // Under another code it is the same device, and goes on with the same memory.
@@ -285,8 +284,8 @@ export class Runtime {
     for (const outbound of this.outbounds.values()) {
       const next = wanted.get(outbound.number);
       const link = next && links.get(next.link);
-      const same = next && sameDocument(withoutMappings(next), withoutMappings(outbound.config));
-      if (!same || !link || !outbound.link.fits(link)) ending.push(outbound);
+      const goesOn = next && outboundTouch(outbound.config, next) !== 'restarts';
+      if (!goesOn || !link || !outbound.link.fits(link)) ending.push(outbound);
     }
     await Promise.all(ending.map((outbound) => outbound.rest()));
     for (const outbound of ending) {
@@ -307,7 +306,7 @@ export class Runtime {
     const running = this.outbounds.get(config.code);
     if (running) {
       const concerned = config.mappings.some(({ device }) => touched.has(device));
-      if (concerned || !sameDocument(config.mappings, running.config.mappings)) running.adopt(config, touched);
+      if (concerned || outboundTouch(running.config, config) !== 'ignored') running.adopt(config, touched);
       return;
     }
     const before = this.replaced.get(number);
@@ -469,7 +468,5 @@ export class Runtime {
 const OWED_ALONE = '';
 
 const asKnown = (reading: Reading): Reading => reading;
-const withoutPoints = ({ points: _points, ...rest }: DeviceConfig): object => rest;
-const withoutMappings = ({ mappings: _mappings, ...rest }: OutboundConfig): object => rest;
 /** Whether the exchange holds the device's points. */
 const isKnown = ({ life }: DeviceConfig): boolean => life !== 'drafted';

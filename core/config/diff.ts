@@ -3,6 +3,7 @@ import type { Configuration, MappingConfig } from './document.ts';
 import { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS } from './fields.ts';
 import type { SettingField } from '../protocols/settingfield.ts';
 import { sameDocument } from './same.ts';
+import { deviceTouch, linkTouch, outboundTouch } from './touches.ts';
 import {
   decompose,
   objectKey,
@@ -146,7 +147,8 @@ function shown(value: unknown, unit = '', field?: SettingField): string {
   return choice ? choice[1] : `${String(value)}${unit}`;
 }
 
-export type Effect = 'starts' | 'stops' | 'restarts' | 'listChanges' | 'goesOn';
+/** `adopts`: it goes on, with other settings. */
+export type Effect = 'starts' | 'stops' | 'restarts' | 'adopts' | 'listChanges' | 'goesOn';
 
 /** What applying does to one session. */
 export interface SessionEffect {
@@ -159,19 +161,19 @@ export interface SessionEffect {
 /** Whether a device has a session in a configuration. */
 export const isCollected = ({ life }: { life: string }): boolean => life === 'onTest' || life === 'inService';
 
-/**
- * What applying `after` over `before` does to each session. The engine goes by the same rules: a device whose link,
- * settings or life changed restarts, as an outbound whose link or settings did; one whose list alone changed, and an outbound whose mappings alone changed, goes
- * on with the new list.
- */
+/** What applying `after` over `before` does to each session; the engine goes by the same table (`touches`). */
 export function sessionEffects(before: Configuration, after: Configuration): SessionEffect[] {
   const effects: SessionEffect[] = [];
   const linksBefore = new Map(before.links.map((link) => [link.code, link]));
   const linksAfter = new Map(after.links.map((link) => [link.code, link]));
+  /** Of a session whose own configuration does not restart it. */
+  const isLinkKept = (old: { link: string }, next: { link: string }): boolean => {
+    const [from, to] = [linksBefore.get(old.link), linksAfter.get(next.link)];
+    return from === undefined || to === undefined ? from === to : linkTouch(from, to) !== 'restarts';
+  };
   const devicesBefore = new Map(before.devices.map((device) => [device.code, device]));
   for (const device of after.devices) {
     const old = devicesBefore.get(device.code);
-    const { points, ...rest } = device;
     const ran = old !== undefined && isCollected(old);
     const runs = isCollected(device);
     const add = (effect: Effect): void =>
@@ -179,12 +181,9 @@ export function sessionEffects(before: Configuration, after: Configuration): Ses
     if (!ran && !runs) continue;
     if (!ran) add('starts');
     else if (!runs) add('stops');
-    else {
-      const { points: oldPoints, ...oldRest } = old;
-      if (!sameDocument(rest, oldRest) || !sameDocument(linksBefore.get(old.link), linksAfter.get(device.link)))
-        add('restarts');
-      else add(sameDocument(points, oldPoints) ? 'goesOn' : 'listChanges');
-    }
+    else if (deviceTouch(old, device) === 'restarts' || !isLinkKept(old, device)) add('restarts');
+    else if (!sameDocument(old.points, device.points)) add('listChanges');
+    else add(deviceTouch(old, device) === 'adopted' ? 'adopts' : 'goesOn');
   }
   const codes = new Set(after.devices.map(({ code }) => code));
   for (const device of before.devices)
@@ -195,11 +194,10 @@ export function sessionEffects(before: Configuration, after: Configuration): Ses
     const old = outboundsBefore.get(outbound.code);
     const effect = ((): Effect => {
       if (old === undefined) return 'starts';
-      const { mappings, ...rest } = outbound;
-      const { mappings: oldMappings, ...oldRest } = old;
-      const sameLink = sameDocument(linksBefore.get(old.link), linksAfter.get(outbound.link));
-      if (!sameDocument(rest, oldRest) || !sameLink) return 'restarts';
-      return sameDocument(mappings, oldMappings) ? 'goesOn' : 'listChanges';
+      const touch = outboundTouch(old, outbound);
+      if (touch === 'restarts' || !isLinkKept(old, outbound)) return 'restarts';
+      if (!sameDocument(old.mappings, outbound.mappings)) return 'listChanges';
+      return touch === 'adopted' ? 'adopts' : 'goesOn';
     })();
     effects.push({ kind: 'outbound', code: outbound.code, name: outbound.centre, effect });
   }

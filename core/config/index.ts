@@ -48,6 +48,7 @@ export {
   withValueAt,
 } from './fields.ts';
 export type { SettingField } from '../protocols/settingfield.ts';
+export { adopted, deviceTouch, linkTouch, outboundTouch, type Touch } from './touches.ts';
 export {
   differences,
   diffConfigurations,

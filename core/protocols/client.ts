@@ -60,6 +60,8 @@ export type ClientCommand<Place, Order> =
   | { type: 'committed'; token: number }
   | ControlOrder<Place>
   /** Everything is to be read, now. */
+  /** Other values of settings that a running session adopts (`Side.adopts`). */
+  | { type: 'setSettings'; settings: object }
   | { type: 'pollNow' }
   | { type: 'setPoints'; points: readonly ClientPoint<Place>[] }
   /** Reads the present value of all that the device has, once. */

@@ -189,6 +189,8 @@ export interface Side<Settings> {
   first: Partial<Settings>;
   /** Settings that differ from one to the next of its kind, and are no part of a profile. */
   placed: readonly (keyof Settings & string)[];
+  /** Settings that a running session adopts (`setSettings`); any other begins a new one. */
+  adopts: readonly (keyof Settings & string)[];
   /** Settings that the address plan shows as our and their address; null: there is none. */
   plan: { ours: (keyof Settings & string) | null; theirs: (keyof Settings & string) | null };
   /** How it is addressed, in words: `address 21`. */

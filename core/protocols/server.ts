@@ -90,6 +90,8 @@ export type ServerCommand<Place> =
   | { type: 'octets'; peer: number; octets: Uint8Array }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
+  /** Other values of settings that a running session adopts (`Side.adopts`). */
+  | { type: 'setSettings'; settings: object }
   /** The session ends soon: nothing new goes out, what is under way is waited for (`awaits`). */
   | { type: 'rest' }
   /** What `Definition.outbound.orders` names is to be done, by somebody here. */

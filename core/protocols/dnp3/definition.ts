@@ -26,6 +26,10 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
     fields: DEVICE_FIELDS,
     first: { ourAddress: 1, theirAddress: 0 },
     placed: ['ourAddress', 'theirAddress'],
+    adopts: [
+      ...(['responseTimeoutMs', 'retries', 'silentPeriodMs', 'silentTimeoutMs'] as const),
+      ...(['keepAliveMs', 'commitWaitMs', 'timeAheadMs', 'timeBehindMs'] as const),
+    ],
     plan: { ours: 'ourAddress', theirs: 'theirAddress' },
     where: ({ theirAddress }) => `address ${theirAddress}`,
     key: ({ theirAddress }) => String(theirAddress),
@@ -81,6 +85,10 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
     fields: OUTBOUND_FIELDS,
     first: { ourAddress: 10, theirAddress: 100 },
     placed: ['ourAddress', 'theirAddress'],
+    adopts: [
+      ...(['confirmTimeoutMs', 'selectTimeoutMs', 'maxControls'] as const),
+      ...(['unsolicitedDelayMs', 'unsolicitedRetries', 'unsolicitedRestMs'] as const),
+    ],
     plan: { ours: 'ourAddress', theirs: 'theirAddress' },
     where: ({ ourAddress, theirAddress }) => `our address ${ourAddress}, theirs ${theirAddress}`,
     key: ({ ourAddress, theirAddress }) => `${ourAddress} ${theirAddress}`,

@@ -26,6 +26,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     fields: DEVICE_FIELDS,
     first: {},
     placed: [],
+    adopts: ['timeAheadMs', 'timeBehindMs'],
     plan: { ours: null, theirs: null },
     where: () => 'association',
     // An association has its connection for itself.
@@ -85,6 +86,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     fields: OUTBOUND_FIELDS,
     first: {},
     placed: [],
+    adopts: [],
     plan: { ours: null, theirs: null },
     where: () => 'model',
     key: ({ transportSelector }) => transportSelector.toLowerCase(),

@@ -17,6 +17,7 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     fields: [],
     first: {},
     placed: [],
+    adopts: [],
     plan: { ours: null, theirs: null },
     where: () => 'no link',
     key: () => '',

@@ -34,6 +34,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     fields: DEVICE_FIELDS,
     first: {},
     placed: [],
+    adopts: ['timeAheadMs', 'timeBehindMs'],
     plan: { ours: null, theirs: null },
     where: ({ domain }) => `domain ${domain}`,
     // An association has its connection for itself.
@@ -78,6 +79,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     fields: OUTBOUND_FIELDS,
     first: {},
     placed: [],
+    adopts: [],
     plan: { ours: null, theirs: null },
     where: ({ domain }) => `domain ${domain}`,
     key: ({ transportSelector }) => transportSelector.toLowerCase(),

@@ -163,6 +163,7 @@ function ownCommand(command: Command): MasterCommand | null {
       return controlRequest(command);
     case 'committed':
     case 'pollNow':
+    case 'setSettings':
     case 'survey':
     case 'order':
     case 'resetCounters':

@@ -105,6 +105,7 @@ export class Master
     Party<MasterCommand, Exclude<MasterEffect, { type: 'send' }>, LinkEvent>,
     Conversation
 {
+  readonly settings: MasterSettings;
   readonly counters: CounterSet;
   private readonly endpoint: Endpoint;
   private effects: MasterEffect[] = [];
@@ -128,10 +129,12 @@ export class Master
   private freeAgainAt: Instant = 0;
 
   constructor(
-    readonly settings: MasterSettings,
+    settings: MasterSettings,
     now: Instant,
     private readonly options: MasterOptions = {},
   ) {
+    // Its own: all its parts look at the same, and some of it changes while it runs.
+    this.settings = { ...settings };
     this.counters = new CounterSet(now);
     const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
     this.endpoint = new Endpoint({
@@ -145,19 +148,19 @@ export class Master
     this.intake = new Intake(options, this.counters, (effect) => this.report(effect));
     this.orders = new OrderQueue(maxFragment, (id, problem) => this.endOrder(id, problem));
     this.reads = new Reads(
-      settings,
+      this.settings,
       now,
       (words) => this.report({ type: 'diagnostic', words }),
       () => this.learned,
       options.phase,
     );
     this.startup = new StartUp(
-      settings,
+      this.settings,
       this.reads.plan,
       (type) => this.reach.isDeclined(type),
       (task, words) => this.giveUpSurvey(task, words),
     );
-    this.clock = new ClockKeeping(settings, now);
+    this.clock = new ClockKeeping(this.settings, now);
     this.reach.lossAt = now + this.patienceMs;
   }
 
@@ -317,6 +320,9 @@ export class Master
         break;
       case 'setPoints':
         this.intake.setPoints(command.points);
+        break;
+      case 'setSettings':
+        Object.assign(this.settings, command.settings);
         break;
       case 'pollNow':
         if (this.up) this.startup.readAll(now);

@@ -27,6 +27,8 @@ export interface ControlRequest {
 export type MasterCommand =
   | { type: 'committed'; token: number }
   | ControlRequest
+  /** Other values of settings. */
+  | { type: 'setSettings'; settings: object }
   | { type: 'pollNow' }
   /** The device's list, with the numbers of its points. */
   | { type: 'setPoints'; points: readonly ListedPoint[] }

@@ -86,6 +86,8 @@ export type OutstationCommand =
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly OutstationPoint[] }
   | { type: 'setLocal'; local: boolean }
+  /** Other values of settings. */
+  | { type: 'setSettings'; settings: object }
   /** Nothing is answered or sent any more; confirms of what has gone out are still taken. */
   | { type: 'rest' }
   /** How far the device's own clock is ahead of the time that the session is given. */
@@ -120,6 +122,7 @@ const NO_OBJECTS = new Uint8Array(0);
 const NOTHING_BEFORE = { lastNumber: 0, owes: false, overflowed: false };
 
 export class Outstation implements Session<OutstationCommand, OutstationEffect> {
+  readonly settings: OutstationSettings;
   readonly counters: CounterSet;
   readonly events: EventBuffer;
   private readonly endpoint: Endpoint;
@@ -148,18 +151,20 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
   private deferred: Fragment | null = null;
 
   constructor(
-    readonly settings: OutstationSettings,
+    settings: OutstationSettings,
     points: readonly OutstationPoint[],
     now: Instant,
     /** What an earlier one has left. */
     before: { lastNumber: number; owes: boolean; overflowed: boolean } = NOTHING_BEFORE,
   ) {
+    // Its own: all its parts look at the same, and some of it changes while it runs.
+    this.settings = { ...settings };
     this.counters = new CounterSet(now);
     this.points = new PointTable(points, Flag.restart);
     this.events = new EventBuffer(settings.eventsPerClass, before);
     this.events.overflowed = this.wasOverflowed = before.overflowed;
     this.needsTime = settings.takesTime;
-    this.controls = new OutstationControls(settings, this.points);
+    this.controls = new OutstationControls(this.settings, this.points);
     const { ourAddress, theirAddress, maxFragment, linkConfirm, linkTimeoutMs, linkRetries } = settings;
     this.endpoint = new Endpoint({
       role: 'outstation',
@@ -172,7 +177,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     });
     const { counters, events } = this;
     this.unsolicited = new Unsolicited({
-      ...{ settings, events, counters },
+      ...{ settings: this.settings, events, counters },
       indications: () => this.indications(),
       send: (octets, at) => this.endpoint.sendFragment(octets, at),
       reported: (reported) => this.effects.push({ type: 'reported', events: reported }),
@@ -250,6 +255,9 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case 'setPoints':
         this.points.replace(command.points);
         this.events.keepOnly((event) => this.points.get(event.kind, event.index) !== undefined);
+        break;
+      case 'setSettings':
+        Object.assign(this.settings, command.settings);
         break;
       case 'rest':
         this.resting = true;

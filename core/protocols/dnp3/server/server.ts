@@ -146,6 +146,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'setPoints':
         return { type: 'setPoints', points: this.own(command.points) };
       case 'resetCounters':
+      case 'setSettings':
       case 'rest':
         return command;
       case 'came':

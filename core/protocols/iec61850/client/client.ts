@@ -291,6 +291,9 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
         this.controls.add(command, this.state === 'running' ? (standing?.client ?? null) : null, types, now);
         break;
       }
+      case 'setSettings':
+        // None of them is the session's own.
+        break;
       case 'pollNow':
         if (standing === null || this.state !== 'running') break;
         standing.reports.interrogate(now);

@@ -189,6 +189,7 @@ export class IecServer implements Server<IecTargetAt> {
         this.model.touch(now);
         break;
       case 'toldBefore':
+      case 'setSettings':
       case 'rest':
         // Whoever comes back says which entry he has.
         break;

@@ -86,16 +86,20 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private unansweredBlocks = 0;
   private noted = '';
 
+  private readonly settings: ClientSettings;
+
   constructor(
-    private readonly settings: ClientSettings,
+    settings: ClientSettings,
     private readonly framing: FramingName,
     now: Instant,
     private readonly options: ClientOptions<ModbusAt>,
   ) {
+    // Its own: all its parts look at the same, and some of it changes while it runs.
+    this.settings = { ...settings };
     this.counters = new CounterSet(now);
-    this.writes = new WriteQueue(settings, (id, step) => this.report(id, step));
+    this.writes = new WriteQueue(this.settings, (id, step) => this.report(id, step));
     this.lossAt = now + this.patienceMs;
-    this.rounds = new Rounds(settings, framing, options);
+    this.rounds = new Rounds(this.settings, framing, options);
     this.plan(options.points, now);
   }
 
@@ -321,6 +325,9 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         break;
       case 'control':
         this.writes.add(command, this.hindrance, now);
+        break;
+      case 'setSettings':
+        Object.assign(this.settings, command.settings);
         break;
       case 'pollNow':
         this.rounds.all(now);

@@ -163,6 +163,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'toldBefore':
       case 'owed':
       case 'rest':
+      case 'setSettings':
         // It has no events: what was not read is still there.
         break;
       case 'commandGiven':

@@ -444,6 +444,9 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       case 'control':
         this.control(command, running, now);
         break;
+      case 'setSettings':
+        // None of them is the session's own.
+        break;
       case 'pollNow':
         if (running) this.pollAll(running, now);
         break;

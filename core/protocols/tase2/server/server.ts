@@ -202,6 +202,7 @@ export class TaseServer implements Server<TaseTargetAt> {
         this.critical.fill(command.records, command.last);
         break;
       case 'toldBefore':
+      case 'setSettings':
         break;
       case 'rest':
         for (const set of this.sets) set.rest();

@@ -33,11 +33,12 @@
     starts: ['starts', 'start'],
     stops: ['stops', 'stop'],
     restarts: ['restarts', 'restart'],
+    adopts: ['goes on with the new settings', 'go on with the new settings'],
     listChanges: ['goes on with the new list', 'go on with the new list'],
     goesOn: ['goes on untouched', 'go on untouched'],
   };
   const effects = $derived(
-    (['starts', 'stops', 'restarts', 'listChanges', 'goesOn'] as const).flatMap((effect) => {
+    (['starts', 'stops', 'restarts', 'adopts', 'listChanges', 'goesOn'] as const).flatMap((effect) => {
       const of = data.effects.filter((one) => one.effect === effect);
       return of.length === 0 ? [] : [{ effect, of }];
     }),
