@@ -32,6 +32,8 @@ export interface LivePoint {
   moved: Reading | null;
   /** As it was known before this engine began, or its device was taken out; null: it has been heard of since. */
   recalled: Reading | null;
+  /** It has something to be published. */
+  isChanged: boolean;
 }
 
 /** A reading that says something new. */
@@ -49,7 +51,8 @@ export class Exchange {
   private readonly points = new Map<number, LivePoint>();
   private readonly byAddress = new Map<string, Map<string, LivePoint>>();
   private readonly listeners = new Set<Listener>();
-  private readonly changed = new Set<number>();
+  /** Points that have something to be published, each once. */
+  private changed: LivePoint[] = [];
   /** Points whose device is gone, until `forget`: under another code they are the same. */
   private readonly departed = new Map<number, LivePoint>();
   /** What listeners are told of at the end of `together`. */
@@ -80,11 +83,21 @@ export class Exchange {
       if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
       const deadband = deadbandInUnits(config.deadband, config) ?? 0;
       const known = this.departed.get(id) ?? FRESH;
-      const point: LivePoint = { ...known, id, device: device.code, address, config, passOn, deadband };
+      const point: LivePoint = {
+        ...known,
+        id,
+        device: device.code,
+        address,
+        config,
+        passOn,
+        deadband,
+        isChanged: false,
+      };
       this.departed.delete(id);
       this.points.set(id, point);
       byAddress.set(address, point);
       live.push(point);
+      if (point.reading !== null) this.note(point);
     }
     return live;
   }
@@ -138,8 +151,7 @@ export class Exchange {
     point.reading = unchanged ? { ...known, received: reading.received } : limit ? { ...reading, limit } : reading;
     point.recalled = null;
     if (!unchanged) point.origin = origin;
-    this.changed.add(point.id);
-    this.onChange();
+    this.note(point);
     if (unchanged) return false;
     const change = { point, reading, moved: hasMoved(point, reading) };
     if (change.moved) point.moved = reading;
@@ -169,31 +181,40 @@ export class Exchange {
   setLimit(point: LivePoint, limit: Reading['limit']): void {
     if (point.reading === null || (point.reading.limit ?? null) === (limit ?? null)) return;
     point.reading = { ...point.reading, limit };
-    this.changed.add(point.id);
+    this.note(point);
+  }
+
+  private note(point: LivePoint): void {
+    if (!point.isChanged) {
+      point.isChanged = true;
+      this.changed.push(point);
+    }
     this.onChange();
   }
 
   /** Something about a point's trail changed, its reading did not: matters to those who watch it. */
   touch(pointId: number): void {
-    if (!this.watched.has(pointId)) return;
-    this.changed.add(pointId);
-    this.onChange();
+    if (this.watched.size === 0 || !this.watched.has(pointId)) return;
+    const point = this.points.get(pointId);
+    if (point) this.note(point);
   }
 
   /** Readings changed since the last call. */
   takeChanged(): { points: LivePoint[]; readings: StoredReading[] } {
-    const points = [...this.changed].flatMap((id) => this.points.get(id) ?? []);
-    this.changed.clear();
+    // One that is in no list any more has nothing to be published.
+    const points = this.changed.filter((point) => this.points.get(point.id) === point);
+    for (const point of this.changed) point.isChanged = false;
+    this.changed = [];
     return { points, readings: points.flatMap((p) => (p.reading ? [{ ...p.reading, pointId: p.id }] : [])) };
   }
 
   /** After a failed publication: try these again. */
   giveBack(points: readonly LivePoint[]): void {
-    for (const point of points) this.changed.add(point.id);
+    for (const point of points) this.note(point);
   }
 }
 
-const FRESH = { reading: null, origin: null, moved: null, recalled: null };
+const FRESH = { reading: null, origin: null, moved: null, recalled: null, isChanged: false };
 
 function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
   if (moved === null || moved.quality !== quality || moved.text !== text) return true;

@@ -9,7 +9,15 @@ import { HistoryFilter } from './historyfilter.ts';
 const pointOf = (fields: object): PointConfig =>
   pointSchema.parse({ kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'x', ...fields });
 const live = (config: PointConfig, id = 1): LivePoint => {
-  const state = { passOn: true, reading: null, origin: null, deadband: 0, moved: null, recalled: null };
+  const state = {
+    passOn: true,
+    reading: null,
+    origin: null,
+    deadband: 0,
+    moved: null,
+    recalled: null,
+    isChanged: false,
+  };
   return { id, device: 'D', address: addressOf(config), config, ...state };
 };
 const reading = (value: number, time: number, quality = 0): Reading => ({

@@ -19,6 +19,11 @@ export class HistoryFilter {
     }
   }
 
+  /** Whether any point is kept because another one rises. */
+  get hasFollowers(): boolean {
+    return this.followers.size > 0;
+  }
+
   /** `moved`: as the exchange found it. */
   wants({ id, config }: LivePoint, { quality, time }: Reading, moved: boolean): boolean {
     const { history } = config;

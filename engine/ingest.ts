@@ -94,17 +94,18 @@ export class Ingest {
         this.noteUnlisted(one, carried);
         return;
       }
-      if (this.playing.has(point.id) && carried !== PLAYED) {
+      if (this.playing.size > 0 && this.playing.has(point.id) && carried !== PLAYED) {
         this.playing.set(point.id, { measured: one, carried });
         return;
       }
       const reading = toReading(one, point, now, this.bounds);
       const moved = exchange.put(point, reading, { measured: one, carrier });
       if (this.filter.wants(point, reading, moved)) stored.push(reading);
-      for (const follower of this.filter.triggeredBy(point, reading)) {
-        const followed = exchange.at(this.device.code, addressOf(follower));
-        if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
-      }
+      if (this.filter.hasFollowers)
+        for (const follower of this.filter.triggeredBy(point, reading)) {
+          const followed = exchange.at(this.device.code, addressOf(follower));
+          if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
+        }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
     };
     const owed = contributions.during(() => exchange.together(() => measured.forEach(take)));
@@ -116,7 +117,7 @@ export class Ingest {
       stored: (at, batch) => {
         this.lastCommit = at;
         carrier.committed = { at, batch };
-        for (const { pointId } of stored) exchange.touch(pointId);
+        if (exchange.watched.size > 0) for (const { pointId } of stored) exchange.touch(pointId);
         commit?.committed?.();
       },
     });
@@ -203,19 +204,22 @@ export class Ingest {
 }
 
 function toReading(one: Measured, point: LivePoint, now: number, bounds: TimeBounds): StoredReading {
-  const { raw, quality } = one;
+  const { raw, quality, text } = one;
+  const { config } = point;
   const { time, timeSource } = judgedTime(one.time, one.timeSource, now, bounds);
-  return {
+  // Written out, so that readings of numbers are all of one shape: thousands of them are made in a second.
+  const reading: StoredReading = {
     pointId: point.id,
     raw,
-    value: scaledValue(raw, point.config),
-    ...(one.text === undefined ? {} : { text: one.text }),
-    quality: quality | rangeQuality(raw, point.config) | (point.config.inService ? 0 : Quality.outOfService),
+    value: scaledValue(raw, config),
+    quality: quality | rangeQuality(raw, config) | (config.inService ? 0 : Quality.outOfService),
     time,
     timeSource,
     received: now,
     cause: one.event ? 'event' : 'static',
   };
+  if (text !== undefined) reading.text = text;
+  return reading;
 }
 
 /**
