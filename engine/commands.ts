@@ -85,7 +85,7 @@ export class Commands {
   private again = false;
 
   constructor(private readonly context: CommandContext) {
-    context.exchange.listen(() => {
+    context.exchange.listen('handOn', () => {
       if (this.running.size > 0) this.checkFeedback();
     });
   }

@@ -1,5 +1,5 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import { deadbandInUnits, exceedsDeadband, Quality, type Reading } from '@halvix/core/point';
+import { deadbandInUnits, exceedsDeadband, Quality, type LimitLevel, type Reading } from '@halvix/core/point';
 import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
 import type { StoredReading } from '@halvix/db';
 
@@ -36,21 +36,33 @@ export interface LivePoint {
   isChanged: boolean;
 }
 
-/** A reading that says something new. */
+/** A reading that says something new, or a point that is beyond another one of its limits since a delay is over. */
 export interface Change {
+  what: 'reading' | 'level';
   point: LivePoint;
   reading: Reading;
   /** Its value differs by the point's deadband from the last one that did, or its text or quality is another one. */
   moved: boolean;
+  /** Beyond which of its limits it is: known from the stage `judge` on. */
+  level: LimitLevel | null;
 }
 
 export type Listener = (changes: readonly Change[]) => void;
+
+/**
+ * What happens to changes, in this order, all of them in one stage before the next: points that are made of others are
+ * derived, limits are judged, and what came of it is handed on.
+ */
+export const STAGES = ['derive', 'judge', 'handOn'] as const;
+export type Stage = (typeof STAGES)[number];
+/** What is derived may have something derived of it: so often. Circles are found when a configuration is checked. */
+const MOST_ROUNDS = 16;
 
 /** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
 export class Exchange {
   private readonly points = new Map<number, LivePoint>();
   private readonly byAddress = new Map<string, Map<string, LivePoint>>();
-  private readonly listeners = new Set<Listener>();
+  private readonly listeners: Record<Stage, Set<Listener>> = { derive: new Set(), judge: new Set(), handOn: new Set() };
   /** Points that have something to be published, each once. */
   private changed: LivePoint[] = [];
   /** Points whose device is gone, until `forget`: under another code they are the same. */
@@ -129,9 +141,9 @@ export class Exchange {
     return [...(this.byAddress.get(code)?.values() ?? [])];
   }
 
-  listen(listener: Listener): () => void {
-    this.listeners.add(listener);
-    return () => this.listeners.delete(listener);
+  listen(stage: Stage, listener: Listener): () => void {
+    this.listeners[stage].add(listener);
+    return () => this.listeners[stage].delete(listener);
   }
 
   /**
@@ -153,7 +165,8 @@ export class Exchange {
     if (!unchanged) point.origin = origin;
     this.note(point);
     if (unchanged) return false;
-    const change = { point, reading, moved: hasMoved(point, reading) };
+    const level = point.reading.limit ?? null;
+    const change: Change = { what: 'reading', point, reading, moved: hasMoved(point, reading), level };
     if (change.moved) point.moved = reading;
     if (this.gathered !== null) this.gathered.push(change);
     else this.tell([change]);
@@ -173,8 +186,30 @@ export class Exchange {
     }
   }
 
-  private tell(changes: readonly Change[]): void {
-    for (const listener of this.listeners) listener(changes);
+  private tell(changes: Change[]): void {
+    const { derive, judge, handOn } = this.listeners;
+    if (derive.size > 0) this.derive(changes, derive);
+    for (const listener of judge) listener(changes);
+    for (const listener of handOn) listener(changes);
+  }
+
+  /** What is put on the board meanwhile belongs to the same changes. */
+  private derive(changes: Change[], listeners: ReadonlySet<Listener>): void {
+    for (let fresh = changes, round = 0; fresh.length > 0 && round < MOST_ROUNDS; round++) {
+      const derived: Change[] = (this.gathered = []);
+      for (const listener of listeners) listener(fresh);
+      this.gathered = null;
+      changes.push(...derived);
+      fresh = derived;
+    }
+  }
+
+  /** Beyond another one of its limits, without a new reading. */
+  tellLevel(point: LivePoint): void {
+    const { reading } = point;
+    if (reading === null) return;
+    const change: Change = { what: 'level', point, reading, moved: false, level: reading.limit ?? null };
+    for (const listener of this.listeners.handOn) listener([change]);
   }
 
   /** Which of its limits the value is beyond. */

@@ -149,7 +149,7 @@ describe('exchange', () => {
   test('a look that finds nothing new keeps the time and the origin, and tells nobody', () => {
     const point = level()!;
     let told = 0;
-    exchange.listen(() => told++);
+    exchange.listen('handOn', () => told++);
     exchange.put(point, reading, { measured: measured(), carrier: { carried: MESSAGE, committed: null } });
     exchange.put(point, { ...reading, time: 900, received: 900, timeSource: 'receipt', cause: 'static' }, null);
     expect(point.reading).toMatchObject({ time: 100, timeSource: 'device', received: 900 });
@@ -162,7 +162,7 @@ describe('exchange', () => {
       const [first] = device.points;
       exchange.setDevice({ ...device, points: [{ ...first, ...fields }] }, () => 1);
       const moved: boolean[] = [];
-      const stop = exchange.listen((changes) => moved.push(...changes.map((change) => change.moved)));
+      const stop = exchange.listen('handOn', (changes) => moved.push(...changes.map((change) => change.moved)));
       const returned = values.map(([value, quality = 0]) =>
         exchange.put(level()!, { ...reading, raw: value, value, quality }, null),
       );

@@ -48,6 +48,47 @@ beforeEach(() => {
 });
 
 describe('limits', () => {
+  test('are taken up after a restart: what was said is not said again, what was missed is', () => {
+    exchange.recall(
+      level(),
+      reading(920, { limit: 'high' }),
+      reading(920, { limit: 'high', quality: Quality.commLost }),
+    );
+    expect([words(), level().reading?.limit]).toEqual([[], 'high']);
+    exchange.put(level(), reading(930), null);
+    expect([words(), level().reading?.limit]).toEqual([[], 'high']);
+    exchange.put(level(), reading(800), null);
+    expect(words()).toEqual(['level 0: back within limits, 800 m']);
+  });
+
+  test('of which a value came back while nobody looked say so at the first look', () => {
+    exchange.recall(
+      level(),
+      reading(920, { limit: 'high' }),
+      reading(920, { limit: 'high', quality: Quality.commLost }),
+    );
+    exchange.put(level(), reading(700, { cause: 'static' }), null);
+    expect([words(), level().reading?.limit]).toEqual([['level 0: back within limits, 700 m'], null]);
+  });
+
+  test('are part of the change that they come with, and a change by themselves after a delay', () => {
+    const told: [string, string | null][] = [];
+    exchange.listen('handOn', (changes) =>
+      told.push(...changes.map((one): [string, string | null] => [one.what, one.level])),
+    );
+    exchange.put(level(), reading(960), null);
+    expect(told).toEqual([['reading', 'highHigh']]);
+    vi.useFakeTimers();
+    adopt({ ...LIMITS, delayMs: 5000 });
+    told.length = 0;
+    exchange.put(level(), reading(800), null);
+    exchange.put(level(), reading(920), null);
+    expect(told.map(([, level_]) => level_)).toEqual([null, null]);
+    vi.advanceTimersByTime(6000);
+    expect(told.at(-1)).toEqual(['level', 'high']);
+    vi.useRealTimers();
+  });
+
   test('a value beyond one is marked and told, once, and so is its way back', () => {
     exchange.put(level(), reading(920), null);
     expect(level().reading?.limit).toBe('high');

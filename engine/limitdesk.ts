@@ -1,5 +1,5 @@
 import { sameDocument } from '@halvix/core/config';
-import { LEVEL_WORDS, LimitWatch, Quality, type Limits, type Reading } from '@halvix/core/point';
+import { LEVEL_WORDS, LimitWatch, Quality, type LimitLevel, type Limits, type Reading } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { Change, Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from './journal.ts';
@@ -19,7 +19,7 @@ export class LimitDesk {
     private readonly exchange: Exchange,
     private readonly journal: Journal,
   ) {
-    exchange.listen((changes) => this.look(changes));
+    exchange.listen('judge', (changes) => this.look(changes));
   }
 
   /** Takes over a device's list: what is watched in the same way goes on. */
@@ -29,9 +29,12 @@ export class LimitDesk {
       const { limits } = point.config;
       const known = this.watches.get(point.id);
       if (sameDocument(known?.limits ?? null, limits)) continue;
-      this.forget(point.id);
-      if (limits === null) this.exchange.setLimit(point, null);
-      else if (point.reading !== null) this.take(point, limits, point.reading);
+      if (known !== undefined || limits === null) {
+        // Other limits: what the old ones said is over.
+        this.forget(point.id);
+        this.exchange.setLimit(point, null);
+      }
+      if (limits !== null && point.reading !== null) this.take(point, limits, point.reading);
     }
   }
 
@@ -45,13 +48,17 @@ export class LimitDesk {
   }
 
   private look(changes: readonly Change[]): void {
-    for (const { point, reading } of changes)
-      if (point.config.limits !== null) this.take(point, point.config.limits, reading);
+    for (const change of changes) {
+      const { point, reading } = change;
+      if (point.config.limits !== null) change.level = this.take(point, point.config.limits, reading);
+    }
   }
 
-  private take(point: LivePoint, limits: Limits, reading: Reading): void {
+  /** Returns beyond which it is now. */
+  private take(point: LivePoint, limits: Limits, reading: Reading): LimitLevel | null {
     const known = this.watches.get(point.id);
-    const watch = known?.watch ?? new LimitWatch(limits);
+    // What it was beyond of before we began was said then.
+    const watch = known?.watch ?? new LimitWatch(limits, point.reading?.limit ?? null);
     if (known === undefined) this.watches.set(point.id, { limits, watch });
     const now = clock.now();
     if (!(reading.quality & UNKNOWN) && watch.take(reading.value, now))
@@ -63,6 +70,7 @@ export class LimitDesk {
       this.pending.add(point.id);
       this.arm(deadline, now);
     }
+    return watch.level;
   }
 
   private note({ device, config }: LivePoint, { level }: LimitWatch, value: number, time: number): void {
@@ -94,6 +102,7 @@ export class LimitDesk {
       if (watch.wake(now)) {
         this.note(point, watch, point.reading?.value ?? 0, now);
         this.exchange.setLimit(point, watch.level);
+        this.exchange.tellLevel(point);
       }
       if (watch.deadline === null) this.pending.delete(id);
       else next = Math.min(next, watch.deadline);

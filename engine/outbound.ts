@@ -79,6 +79,9 @@ interface Delivery {
   confirmed: number | null;
 }
 
+/** A reading that is there when it begins. */
+type Known = Pick<Change, 'point' | 'reading' | 'moved'>;
+
 interface Target {
   mapping: MappingConfig;
   /** Of the centre, in what it is handed. */
@@ -97,7 +100,8 @@ export class OutboundRunner {
   private readonly server: Server<TargetPointAt>;
   private readonly driver: Driver<ServerCommand<TargetPointAt>, ServerEffect>;
   private readonly member: OutboundMember;
-  private bySource = new Map<string, Target[]>();
+  /** By the number of the point that they come from; lists that change are adopted. */
+  private bySource = new Map<number, Target[]>();
   private byTarget = new Map<string, Target>();
   private stopListening: () => void = () => {};
   private since = clock.now();
@@ -151,8 +155,10 @@ export class OutboundRunner {
       const known = before.get(key);
       const delivery = known && sourceKey(known.mapping) === sourceKey(mapping) ? known.delivery : null;
       const target: Target = { mapping, delivery, deadband: this.deadbandOf(mapping) };
-      const source = sourceKey(mapping);
-      this.bySource.set(source, [...(this.bySource.get(source) ?? []), target]);
+      const source = this.context.exchange.at(mapping.device, mapping.point)?.id;
+      const others = source === undefined ? undefined : this.bySource.get(source);
+      if (others) others.push(target);
+      else if (source !== undefined) this.bySource.set(source, [target]);
       this.byTarget.set(key, target);
     }
   }
@@ -235,7 +241,7 @@ export class OutboundRunner {
    */
   begin(): void {
     const sources = [...this.sources()];
-    const changes = (of: (point: LivePoint) => Reading | null): Change[] =>
+    const changes = (of: (point: LivePoint) => Reading | null): Known[] =>
       sources.flatMap((point) => {
         const reading = of(point);
         return reading === null ? [] : [{ point, reading, moved: false }];
@@ -248,7 +254,7 @@ export class OutboundRunner {
       changes(({ reading, recalled }) => (recalled === null ? null : reading)),
       'shown',
     );
-    this.stopListening = this.context.exchange.listen((all) => this.pass(all, 'told'));
+    this.stopListening = this.context.exchange.listen('handOn', (all) => this.pass(all, 'told'));
   }
 
   /** Lets its centre come. */
@@ -365,8 +371,8 @@ export class OutboundRunner {
     });
   }
 
-  private targetsOf({ device, address }: LivePoint): Target[] {
-    return this.bySource.get(`${device} ${address}`) ?? [];
+  private targetsOf({ id }: LivePoint): readonly Target[] {
+    return this.bySource.get(id) ?? NO_TARGETS;
   }
 
   private *sources(): Generator<LivePoint> {
@@ -377,10 +383,11 @@ export class OutboundRunner {
   }
 
   /** Hands readings on to where they are mapped to, in one piece. */
-  private pass(changes: readonly Change[], manner: UpdateManner): void {
+  private pass(changes: readonly (Change | Known)[], manner: UpdateManner): void {
     const updates: Update[] = [];
-    for (const { point, reading, moved } of changes) {
-      if (!point.passOn) continue;
+    for (const change of changes) {
+      const { point, reading, moved } = change;
+      if (!point.passOn || ('what' in change && change.what === 'level')) continue;
       for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading, moved));
     }
     this.update(updates, manner);
@@ -620,5 +627,7 @@ export class OutboundRunner {
 
 /** Whose times are of a clock that is not set, or was just set. */
 const UNSYNCHRONISED: ReadonlySet<TimeSource> = new Set(['deviceUnsynchronised', 'deviceDoubtful', 'receiptDoubtful']);
+
+const NO_TARGETS: readonly Target[] = [];
 
 const sourceKey = ({ device, point }: MappingConfig): string => `${device} ${point}`;

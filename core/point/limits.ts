@@ -38,10 +38,13 @@ export function inOrder({ lowLow, low, high, highHigh }: Limits): boolean {
  * 3. Coming back counts at once, but only when the value is inside the limit by more than the hysteresis.
  */
 export class LimitWatch {
-  level: LimitLevel | null = null;
   private pending: { level: LimitLevel; since: Instant } | null = null;
 
-  constructor(private readonly limits: Limits) {}
+  constructor(
+    private readonly limits: Limits,
+    /** Beyond which it is known to be: of an earlier watch of the same limits. */
+    public level: LimitLevel | null = null,
+  ) {}
 
   /** When a pending level becomes due; null: nothing pends. */
   get deadline(): Instant | null {
