@@ -94,15 +94,19 @@ export class Exchange {
       const id = numberOf(address);
       if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
       const deadband = deadbandInUnits(config.deadband, config) ?? 0;
-      const known = this.departed.get(id) ?? FRESH;
+      const known = this.departed.get(id);
+      // Written out, so that all points are of one shape: what reads them thousands of times a second knows it.
       const point: LivePoint = {
-        ...known,
         id,
         device: device.code,
         address,
         config,
         passOn,
+        reading: known?.reading ?? null,
+        origin: known?.origin ?? null,
         deadband,
+        moved: known?.moved ?? null,
+        recalled: known?.recalled ?? null,
         isChanged: false,
       };
       this.departed.delete(id);
@@ -248,8 +252,6 @@ export class Exchange {
     for (const point of points) this.note(point);
   }
 }
-
-const FRESH = { reading: null, origin: null, moved: null, recalled: null, isChanged: false };
 
 function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
   if (moved === null || moved.quality !== quality || moved.text !== text) return true;
