@@ -53,7 +53,7 @@ interface UnderWay {
 
 /** The lanes in which readings are written; each has one batch under way at a time. */
 export const WRITERS = ['history 0', 'history 1', 'history 2'] as const;
-const MAX_BATCH = 10_000;
+const MAX_BATCH = 20_000;
 /** Beyond so many waiting readings a device that has more than its share of them is dropped the next look. */
 const MAX_WAITING_LOOKS = 200_000;
 /** Beyond so much in memory, in readings, what no device keeps for us goes to the file. */

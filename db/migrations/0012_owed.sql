@@ -31,4 +31,9 @@ UPDATE "outbound_keep" SET "outbound" = "outbound_identity"."id"::text FROM "out
 --> statement-breakpoint
 ALTER TABLE "outbound_keep" ALTER COLUMN "outbound" SET DATA TYPE integer USING "outbound"::integer;--> statement-breakpoint
 ALTER TABLE "revision" ADD COLUMN "outbound_ids" jsonb;--> statement-breakpoint
-CREATE INDEX "owed_queue" ON "owed" USING btree ("outbound","queue","last");
+CREATE INDEX "owed_queue" ON "owed" USING btree ("outbound","queue","last");--> statement-breakpoint
+-- What sessions keep is written with every message: whole rows, neither compressed nor apart.
+ALTER TABLE "replay_guard" ALTER COLUMN "keys" SET STORAGE EXTERNAL;--> statement-breakpoint
+ALTER TABLE "replay_guard" SET (toast_tuple_target = 8160, fillfactor = 50);--> statement-breakpoint
+ALTER TABLE "owed" ALTER COLUMN "octets" SET STORAGE EXTERNAL;--> statement-breakpoint
+ALTER TABLE "owed" SET (toast_tuple_target = 8160, autovacuum_vacuum_scale_factor = 0.02);

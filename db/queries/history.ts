@@ -121,11 +121,7 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
       if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
       const late = lateHours(readings);
       if (late.length > 0)
-        await client.query(
-          `insert into history_hour (hour, compacted) select unnest($1::timestamptz[]), null
-           on conflict (hour) do update set compacted = null`,
-          [late],
-        );
+        await client.query(MARK_LATE, [late]);
       if (keeps.size > 0) await storeKeeps(client, keeps);
       if (owed.length > 0) await storeOwed(client, owed);
       return 'stored';
@@ -137,6 +133,16 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
     return row?.batch === id ? 'storedBefore' : 'fenced';
   }
 }
+
+/**
+ * Hours whose statistics have to be made anew. One that is marked already is only shared, so that no writer waits for
+ * another; whoever makes its statistics waits for all of them.
+ */
+const MARK_LATE = `
+  with marked as (select hour from history_hour where hour = any($1::timestamptz[]) and compacted is null for share)
+  insert into history_hour (hour, compacted)
+  select late, null from unnest($1::timestamptz[]) as late where late not in (select hour from marked)
+  on conflict (hour) do update set compacted = null`;
 
 const HOUR_MS = 3_600_000;
 /** Readings of hours that may have their statistics already: of more than so long before they came. */
