@@ -3,7 +3,8 @@ import { CHROMIUM } from './scripts/lib/chromium.mjs';
 
 export default defineConfig({
   testDir: 'e2e/browser',
-  outputDir: 'test-results',
+  // Apart from the results of others, which it would remove.
+  outputDir: 'test-results/browser',
   globalSetup: './e2e/browser/global.setup.ts',
   fullyParallel: false,
   workers: 1,

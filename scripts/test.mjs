@@ -5,15 +5,20 @@ import { installDebian, installNpm } from './lib/install.mjs';
 import { ROOT, run } from './lib/run.mjs';
 import { fail, say, step } from './lib/say.mjs';
 
-/** Everything that must hold, in the order of what fails fastest; all of it runs even when a part fails. */
+/**
+ * Everything that must hold; all of it runs even when a part fails. What is independent runs side by side: most of the time
+ * whole systems wait for each other.
+ */
 const results = join(ROOT, 'test-results');
 let failed = 0;
 let passed = 0;
 
 /** @param {string} words @param {string} command @param {string[]} args */
 async function check(words, command, args) {
-  say(`\n── ${words}`);
-  const { code } = await run(command, args, { show: true, allowFailure: true });
+  const began = Date.now();
+  const { code, output } = await run(command, args, { allowFailure: true });
+  // In one piece: others run beside it.
+  say(`\n── ${words}, ${Math.round((Date.now() - began) / 1000)} s\n${output.trimEnd()}`);
   if (code !== 0) say(`── ${words}: failed`);
   return code === 0;
 }
@@ -58,15 +63,19 @@ try {
   await installNpm();
   rmSync(results, { recursive: true, force: true });
   mkdirSync(results, { recursive: true });
-  await plain('lint', 'npx', 'eslint', '.');
-  await plain('format', 'npx', 'prettier', '--check', '.');
-  await plain('types', 'npx', 'tsc', '-p', 'tsconfig.json');
-  await plain('types of the web', 'npm', 'run', 'check', '-w', 'web');
-  await vitest('unit');
+  const statics = async () => {
+    await plain('format', 'npx', 'prettier', '--check', '.');
+    await plain('lint', 'npx', 'eslint', '.');
+    await plain('types', 'npx', 'tsc', '-p', 'tsconfig.json');
+    await plain('types of the web', 'npm', 'run', 'check', '-w', 'web');
+  };
+  await Promise.all([statics(), vitest('unit')]);
   await step('building', build);
-  await vitest('system');
-  const good = await check('browser tests', 'npx', ['playwright', 'test']);
-  count(good, join(results, 'browser.json'), ({ stats }) => [stats.expected, stats.unexpected + stats.flaky]);
+  const browser = async () => {
+    const good = await check('browser tests', 'npx', ['playwright', 'test']);
+    count(good, join(results, 'browser.json'), ({ stats }) => [stats.expected, stats.unexpected + stats.flaky]);
+  };
+  await Promise.all([vitest('system'), browser()]);
   say(`\n${passed} passed, ${failed} failed`);
   process.exitCode = failed > 0 ? 1 : 0;
 } catch (error) {
