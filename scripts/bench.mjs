@@ -39,6 +39,7 @@ const GROUPS = {
   tase2: agreements,
   quirks,
   history,
+  owed,
   faults,
 };
 
@@ -206,14 +207,30 @@ async function agreements() {
   await measureBy('agreements-bench', { HALVIX_MEASURE: 'report', HALVIX_MODEL_PORT: '23100' }, NODE_FLAGS);
 }
 
-/** The whole-system test of impairments and killed processes prints its counts as figures. */
+/** The whole-system tests of impairments, killed processes and what outbounds owe print their counts as figures. */
 async function faults() {
-  const { output } = await run('npx', ['vitest', 'run', '--project', 'long', 'e2e/long/faults.test.ts'], {
-    allowFailure: true,
-    env: { HALVIX_FAULTS: process.env.HALVIX_FAULTS ?? '300' },
-  });
-  process.stderr.write(output);
-  for (const row of output.split('\n')) if (row.startsWith('{"figure":')) report(JSON.parse(row));
+  for (const test of ['owed', 'faults']) {
+    const { output } = await run('npx', ['vitest', 'run', '--project', 'long', `e2e/long/${test}.test.ts`], {
+      allowFailure: true,
+      env: { HALVIX_FAULTS: process.env.HALVIX_FAULTS ?? '300' },
+    });
+    process.stderr.write(output);
+    for (const row of output.split('\n')) if (row.startsWith('{"figure":')) report(JSON.parse(row));
+  }
+}
+
+/** @param {Postgres} postgres */
+async function owed(postgres) {
+  const { system, ports, databaseUrl } = await systemOn(postgres);
+  const env = { HALVIX_DATABASE_URL: databaseUrl, HALVIX_CENTRE_PORT: String(ports.quillstone) };
+  try {
+    await system.loadDemo();
+    await measureBy('owed-bench', { ...env, HALVIX_MEASURE: 'prepare' }, NODE_FLAGS);
+    system.start('engine');
+    await measureBy('owed-bench', { ...env, HALVIX_MEASURE: 'read', HALVIX_BEGAN: String(Date.now()) }, NODE_FLAGS);
+  } finally {
+    await system.stopAll();
+  }
 }
 
 /** @param {Postgres} postgres */

@@ -69,6 +69,8 @@ try {
     await plain('types', 'npx', 'tsc', '-p', 'tsconfig.json');
     await plain('types of the web', 'npm', 'run', 'check', '-w', 'web');
   };
+  // What tests of the web are read by.
+  await run('npx', ['svelte-kit', 'sync'], { cwd: join(ROOT, 'web') });
   await Promise.all([statics(), vitest('unit')]);
   await step('building', build);
   const browser = async () => {

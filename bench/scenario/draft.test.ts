@@ -94,7 +94,7 @@ describe('comparison', () => {
       sessionEffects(demo, changedBy(change)).map(({ code, effect }) => `${code} ${effect}`);
     expect(effects(() => {})).toEqual(['HLM-F1 goesOn', 'QST goesOn', 'AMB goesOn']);
     expect(effects((c) => (c.devices[0].points[3].unit = 'x'))[0]).toBe('HLM-F1 listChanges');
-    expect(effects((c) => ((c.devices[0].settings as { retries: number }).retries = 9))[0]).toBe('HLM-F1 restarts');
+    expect(effects((c) => ((c.devices[0].settings as { retries: number }).retries = 9))[0]).toBe('HLM-F1 adopts');
     expect(effects((c) => (c.links[0].port = 9))[0]).toBe('HLM-F1 restarts');
     expect(effects((c) => (c.devices[0].life = 'outOfService'))[0]).toBe('HLM-F1 stops');
     expect(effects((c) => c.outbounds[1].mappings.pop())[2]).toBe('AMB listChanges');

@@ -120,8 +120,7 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
       if (moved.at(-1)?.rowCount === 0) throw new Unmoved();
       if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
       const late = lateHours(readings);
-      if (late.length > 0)
-        await client.query(MARK_LATE, [late]);
+      if (late.length > 0) await client.query(MARK_LATE, [late]);
       if (keeps.size > 0) await storeKeeps(client, keeps);
       if (owed.length > 0) await storeOwed(client, owed);
       return 'stored';

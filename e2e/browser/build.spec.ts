@@ -361,7 +361,10 @@ test('a survey finds what the list lacks, and takes it over', async ({ page }) =
   await dialog.getByRole('button', { name: 'Add all to the list' }).click();
   await expect(dialog).toContainText('List and device agree.');
   await page.keyboard.press('Escape');
+  // Before the page is left it has said so.
+  const undone = page.waitForResponse((one) => one.url().endsWith('/api/draft') && one.request().method() === 'POST');
   await page.getByRole('button', { name: 'Undo' }).click();
+  await undone;
   await page.goto(urlOf(rig, '/build/points?device=HLM-F2'));
   await expect(page.getByTestId('row-count')).toHaveText('79 points');
   // The deletion was made on a page that has been left: it can be undone all the same.

@@ -17,6 +17,7 @@ const PROGRAMS = {
   'models-bench': 'scripts/measures/models.ts',
   'agreements-bench': 'scripts/measures/agreements.ts',
   'history-bench': 'scripts/measures/history.ts',
+  'owed-bench': 'scripts/measures/owed.ts',
   'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',
 };

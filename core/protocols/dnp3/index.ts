@@ -19,6 +19,7 @@ export { Master, type MasterOptions } from './client/master.ts';
 export type { ControlRequest, MasterCommand, MasterEffect } from './client/mastermessages.ts';
 export type { ReportedCommand } from './wire/measured.ts';
 export { Outstation, type OutstationCommand, type OutstationEffect, type PointUpdate } from './server/outstation.ts';
+export { owedRecord } from './server/owedevents.ts';
 export { ReplayGuard } from './client/replay.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
