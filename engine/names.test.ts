@@ -1,4 +1,5 @@
 import { PROTOCOLS } from '@halvix/core/protocols';
+import { ESLint } from 'eslint';
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, relative } from 'node:path';
 import { expect, test } from 'vitest';
@@ -80,3 +81,34 @@ test('imports go round in no circle, types among them', () => {
   for (const file of files) visit(file, []);
   expect(circles).toEqual([]);
 });
+
+/** Who may reach whom (docs/architecture.md), tried on the rule itself: what a file there would import, and whether it may. */
+test.each<[file: string, imports: string, may: boolean]>([
+  ['core/point/x.ts', 'node:fs', false],
+  ['core/point/x.ts', '@halvix/db', false],
+  ['core/point/x.ts', '../protocols/dnp3/points.ts', false],
+  ['core/point/x.ts', '../protocols/index.ts', true],
+  ['core/protocols/dnp3/x.ts', 'node:fs', false],
+  ['core/protocols/dnp3/client/x.ts', '@halvix/db', false],
+  ['core/protocols/dnp3/x.ts', '@halvix/wire', false],
+  ['core/protocols/dnp3/x.ts', '../modbus/points.ts', false],
+  ['core/protocols/tase2/x.ts', '../mms/server.ts', true],
+  ['core/protocols/mms/x.ts', '../tase2/points.ts', false],
+  ['db/x.ts', '@halvix/engine', false],
+  ['db/x.ts', '@halvix/core/point/scaling', false],
+  ['wire/x.ts', '@halvix/db', false],
+  ['engine/x.ts', '@halvix/core/protocols/dnp3', false],
+  ['engine/x.ts', '@halvix/core/protocols/sessions', true],
+  ['engine/handon/x.ts', '@halvix/web', false],
+  ['bench/x.ts', '@halvix/db', false],
+  ['bench/x.ts', '@halvix/core/protocols/dnp3', true],
+  ['web/src/lib/x.ts', 'node:net', false],
+  ['web/src/lib/x.ts', '@halvix/core/protocols/modbus', false],
+])('%s imports %s: %s', async (file, imports, may) => {
+  const [{ messages }] = await linter.lintText(`import * as x from '${imports}';\nexport { x };\n`, {
+    filePath: join(ROOT, file),
+  });
+  const refused = messages.filter(({ ruleId }) => ruleId === 'no-restricted-imports');
+  expect(refused.length === 0, JSON.stringify(messages)).toBe(may);
+});
+const linter = new ESLint({ cwd: ROOT });
