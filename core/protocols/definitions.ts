@@ -3,19 +3,15 @@ import type { LinkType } from '../line/linktype.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Definition, TargetAddressing } from './definition.ts';
 import { dnp3 } from './dnp3/definition.ts';
-import * as dnp3Order from './dnp3/order.ts';
 import * as dnp3Points from './dnp3/points.ts';
 import * as dnp3Settings from './dnp3/settings.ts';
 import { iec61850 } from './iec61850/definition.ts';
-import * as iecOrder from './iec61850/order.ts';
 import * as iecPoints from './iec61850/points.ts';
 import * as iecSettings from './iec61850/settings.ts';
 import { modbus } from './modbus/definition.ts';
-import * as modbusOrder from './modbus/order.ts';
 import * as modbusPoints from './modbus/points.ts';
 import * as modbusSettings from './modbus/settings.ts';
 import { tase2 } from './tase2/definition.ts';
-import * as taseOrder from './tase2/order.ts';
 import * as tasePoints from './tase2/points.ts';
 import * as taseSettings from './tase2/settings.ts';
 import { supervision, settings as supervisionSettings } from './supervision/definition.ts';
@@ -68,13 +64,10 @@ export const targetPointAt = z.discriminatedUnion('protocol', [
   tasePoints.targetAtSchema,
 ]);
 
-/** What people may ask of a device beyond its points, in any protocol. */
-export const orderSchema = z.union([
-  dnp3Order.orderSchema,
-  modbusOrder.orderSchema,
-  iecOrder.orderSchema,
-  taseOrder.orderSchema,
-]);
+/** What people may ask of a device beyond its points, in any protocol: what it is, its definition says. */
+export const orderSchema: z.ZodType<unknown> = z.union(
+  PROTOCOLS.map((code): z.ZodType<unknown> => DEFINITIONS[code].device.orders.schema),
+);
 
 export type DeviceSettings = z.infer<typeof devicePart>['settings'];
 export type OutboundSettings = z.infer<typeof outboundPart>['settings'];

@@ -1,0 +1,62 @@
+import { describe, expect, test } from 'vitest';
+import { demoConfiguration } from '../../bench/scenario/configuration.ts';
+import type { Configuration } from '../config/document.ts';
+import { definitionOf, draftPointAt, isLinked, OFFERING, pointAt, PROTOCOLS, targetPointAt } from './definitions.ts';
+import { clientSide, serverSide, sourceSide } from './sessions/index.ts';
+
+/*
+ * What is registered, over all protocols: TypeScript does not see who was left out of a union of addresses, or who has no
+ * machine. Each protocol's points are those of the demo, which has all of them.
+ */
+const PORTS = Object.fromEntries(
+  'relay relay2 radio logger flow monitor meters bay park model northmark caldmere agreement quillstone ambry'
+    .split(' ')
+    .map((name, at) => [name, 30_000 + at]),
+) as unknown as Parameters<typeof demoConfiguration>[0];
+const demo: Configuration = demoConfiguration(PORTS);
+
+describe.each(PROTOCOLS)('%s', (code) => {
+  const definition = definitionOf(code);
+
+  test('has machines for what its definition says it does', () => {
+    if (isLinked(code)) expect(clientSide(code).make).toBeTypeOf('function');
+    else {
+      expect(() => clientSide(code)).toThrow();
+      expect(sourceSide(code).make).toBeTypeOf('function');
+    }
+    if (definition.outbound === null) expect(() => serverSide(code)).toThrow();
+    else expect(serverSide(code).make).toBeTypeOf('function');
+    expect(OFFERING.includes(code as never)).toBe(definition.outbound !== null);
+  });
+
+  test('has points that every union of addresses knows', () => {
+    const points = demo.devices.filter(({ protocol }) => protocol === code).flatMap((device) => device.points);
+    expect(points.length, 'points of it in the demo').toBeGreaterThan(0);
+    for (const { at } of points) {
+      expect(pointAt.parse(at)).toEqual(at);
+      expect(draftPointAt.parse(at)).toMatchObject({ protocol: code });
+    }
+  });
+
+  test('offers points that the union of targets knows', () => {
+    if (definition.outbound === null) return;
+    const offered = demo.outbounds.filter(({ protocol }) => protocol === code).flatMap(({ mappings }) => mappings);
+    for (const { target } of offered) expect(targetPointAt.parse(target.at)).toEqual(target.at);
+    expect(targetPointAt.safeParse({ protocol: code }).error?.issues[0]?.code).not.toBe('invalid_union');
+  });
+
+  test('names settings that a running session adopts only where there are such', () => {
+    const has = (side: {
+      settings: { parse: (value: unknown) => object };
+      first: object;
+      adopts: readonly string[];
+    }) => {
+      const known = Object.keys(
+        side.settings.parse({ ourAddress: 1, theirAddress: 2, unitId: 1, domain: 'A', ...side.first }),
+      );
+      return side.adopts.filter((key) => !known.includes(key));
+    };
+    expect(has(definition.device as never)).toEqual([]);
+    if (definition.outbound !== null) expect(has(definition.outbound as never)).toEqual([]);
+  });
+});
