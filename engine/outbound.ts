@@ -208,9 +208,9 @@ export class OutboundRunner {
       const point = this.context.exchange.at(mapping.device, mapping.point);
       const target = this.byTarget.get(addressOf(mapping.target));
       if (target === undefined) continue;
-      if (!point?.reading || !point.passOn) updates.push(this.withheld(target));
-      // What it had before it is not told again, only what differs from that.
-      else updates.push({ ...this.updateOf(target, point, point.reading, false), always: false });
+      if (point === undefined || !point.passOn) updates.push(this.withheld(target));
+      // What it had before it is not told again, only what differs from that; of what is not known yet, nothing.
+      else if (point.reading) updates.push({ ...this.updateOf(target, point, point.reading, false), always: false });
     }
     this.update(updates);
   }
