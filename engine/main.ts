@@ -11,15 +11,15 @@ import {
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { hostname } from 'node:os';
-import { Aside } from './aside.ts';
-import { Authority } from './authority.ts';
-import { serveHealth, type Watched } from './health.ts';
-import { WRITERS } from './historian.ts';
-import { Keeper } from './keeper.ts';
+import { Aside } from './store/aside.ts';
+import { Authority } from './store/authority.ts';
+import { serveHealth, type Watched } from './told/health.ts';
+import { WRITERS } from './store/historian.ts';
+import { Keeper } from './store/keeper.ts';
 import { log, reason } from './log.ts';
 import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
-import { decodePlace, LAST_RUN, STORED_UP_TO, WaitingFile } from './waitingfile.ts';
+import { decodePlace, LAST_RUN, STORED_UP_TO, WaitingFile } from './store/waitingfile.ts';
 
 /** A question about a file that nobody has taken by then has failed. */
 const STALE_MS = 30_000;

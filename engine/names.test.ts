@@ -59,6 +59,46 @@ function imported(from: string, by: string): string | null {
   );
 }
 
+test('the rooms of the engine import each other in no circle', () => {
+  const room = (file: string): string => /^engine\/(\w+)\//.exec(file)?.[1] ?? '';
+  const reaches = new Map<string, Set<string>>();
+  for (const file of filesOf('engine')) {
+    // What starts everything, and tests, know all rooms; what all rooms know stands beside them.
+    if (room(file) === '' || /\.(test|bench)\.ts$/.test(file)) continue;
+    const text = readFileSync(join(ROOT, file), 'utf8');
+    for (const [, from] of text.matchAll(/from\s+'([^']+)'/g)) {
+      const other = room(imported(from, file) ?? '');
+      if (other !== '' && other !== room(file))
+        reaches.set(room(file), (reaches.get(room(file)) ?? new Set()).add(other));
+    }
+  }
+  expect(reaches.size).toBeGreaterThan(3);
+  const circles = [...reaches.keys()].filter((start) => {
+    const seen = new Set<string>();
+    const visit = (from: string): void => {
+      for (const next of reaches.get(from) ?? [])
+        if (!seen.has(next)) {
+          seen.add(next);
+          visit(next);
+        }
+    };
+    visit(start);
+    return seen.has(start);
+  });
+  expect(circles, [...reaches].map(([from, to]) => `${from} → ${[...to].join(', ')}`).join('; ')).toEqual([]);
+});
+
+test('what the documents name in backticks as ours is there', () => {
+  const missing = ['README.md', ...readdirSync(join(ROOT, 'docs')).map((name) => `docs/${name}`)]
+    .filter((file) => file.endsWith('.md'))
+    .flatMap((file) =>
+      [...readFileSync(join(ROOT, file), 'utf8').matchAll(/`((?:core|engine|db|wire)\/[\w/.-]+)`/g)].flatMap(
+        ([, path]) => ([path, `${path}.ts`].some((one) => existsSync(join(ROOT, one))) ? [] : `${file}: ${path}`),
+      ),
+    );
+  expect(missing).toEqual([]);
+});
+
 test('imports go round in no circle, types among them', () => {
   const files = ['core', 'engine', 'db', 'wire', 'bench', 'web/src'].flatMap(filesOf);
   const imports = new Map(

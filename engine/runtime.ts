@@ -25,29 +25,29 @@ import {
   type Database,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import { Commands } from './commands.ts';
-import type { CentreControl } from './controls.ts';
-import { Conversations } from './conversations.ts';
-import { GuestDeviceLink, GuestOutboundLink } from './guestlinks.ts';
-import { DeviceRunner } from './device.ts';
-import { LinkRunner, type DeviceLink } from './link.ts';
-import type { Hop } from './hoprounds.ts';
-import { Exchange, takenOutOfService, withoutCommunication } from './exchange.ts';
-import { Historian } from './historian.ts';
+import { Commands } from './controls/commands.ts';
+import type { CentreControl } from './controls/controls.ts';
+import { Conversations } from './links/conversations.ts';
+import { GuestDeviceLink, GuestOutboundLink } from './links/guestlinks.ts';
+import { DeviceRunner } from './field/device.ts';
+import { LinkRunner, type DeviceLink } from './links/link.ts';
+import type { Hop } from './told/hoprounds.ts';
+import { Exchange, takenOutOfService, withoutCommunication } from './board/exchange.ts';
+import { Historian } from './store/historian.ts';
 import { Contributions } from './handon/contributions.ts';
 import { Ledger } from './handon/ledger.ts';
-import { LimitDesk } from './limitdesk.ts';
+import { LimitDesk } from './board/limitdesk.ts';
 import { Journal } from './journal.ts';
 import { log } from './log.ts';
-import { OutboundRunner, type HandedOver } from './outbound.ts';
-import { SourceRunner } from './source.ts';
-import { OutboundKeeper } from './outboundkeeper.ts';
-import { OutboundLink, type CentreLink } from './outboundlink.ts';
-import { FileTransfers } from './files.ts';
-import { Probes } from './probes.ts';
-import { Publisher } from './publisher.ts';
-import { trailOf } from './trail.ts';
-import type { WaitingFile } from './waitingfile.ts';
+import { OutboundRunner, type HandedOver } from './centres/outbound.ts';
+import { SourceRunner } from './field/source.ts';
+import { OutboundKeeper } from './handon/outboundkeeper.ts';
+import { OutboundLink, type CentreLink } from './links/outboundlink.ts';
+import { FileTransfers } from './field/files.ts';
+import { Probes } from './field/probes.ts';
+import { Publisher } from './told/publisher.ts';
+import { trailOf } from './centres/trail.ts';
+import type { WaitingFile } from './store/waitingfile.ts';
 
 /** Everything that runs for the configuration in force. */
 export class Runtime {

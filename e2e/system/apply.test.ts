@@ -214,7 +214,7 @@ describe('lives, lists and mappings of a running system', () => {
     expect(diff.code).toBe(3);
     expect(JSON.parse(diff.out)).toMatchObject({
       changes: [{ what: 'changed', kind: 'device', words: ['Retries: 2 → 5'] }],
-      effects: [{ code: 'HLM-F1', effect: 'restarts' }],
+      effects: [{ code: 'HLM-F1', effect: 'adopts' }],
     });
     Object.assign(changed.devices[0].settings, { theirAddress: 1 });
     const refused = await halvix('config', 'apply', fileOf('bad.json', changed));

@@ -13,9 +13,9 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import postgres from 'postgres';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, inject, test } from 'vitest';
-import { Historian, WRITERS, type Entry } from '../../engine/historian.ts';
+import { Historian, WRITERS, type Entry } from '../../engine/store/historian.ts';
 import { Ledger } from '../../engine/handon/ledger.ts';
-import { decodePlace, STORED_UP_TO, WaitingFile } from '../../engine/waitingfile.ts';
+import { decodePlace, STORED_UP_TO, WaitingFile } from '../../engine/store/waitingfile.ts';
 
 /* What waits while the database takes nothing: real readings, a real database that is locked, a real file. */
 

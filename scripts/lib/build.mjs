@@ -10,7 +10,7 @@ const PROGRAMS = {
   bench: 'bench/main.ts',
   'load-demo': 'scripts/load-demo.ts',
   halvix: 'scripts/halvix.ts',
-  'ingest-bench': 'engine/ingest.bench.ts',
+  'ingest-bench': 'engine/board/ingest.bench.ts',
   'line-bench': 'scripts/measures/line.ts',
   'scale-bench': 'scripts/measures/scale.ts',
   'registers-bench': 'scripts/measures/registers.ts',

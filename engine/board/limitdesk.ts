@@ -2,7 +2,7 @@ import { sameDocument } from '@halvix/core/config';
 import { LEVEL_WORDS, LimitWatch, Quality, type LimitLevel, type Limits, type Reading } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { Change, Exchange, LivePoint } from './exchange.ts';
-import type { Journal } from './journal.ts';
+import type { Journal } from '../journal.ts';
 
 /** Of a value that is not there nothing can be said: its level stays as it was. */
 const UNKNOWN = Quality.notSet | Quality.offline | Quality.restart | Quality.commLost;

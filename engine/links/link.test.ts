@@ -18,7 +18,7 @@ import { join } from 'node:path';
 import { createServer as createTlsServer } from 'node:tls';
 import { afterEach, beforeAll, describe, expect, test } from 'vitest';
 import { lineTiming, LinkRunner } from './link.ts';
-import { Certificates, Closers, freePort, pause, terminals, until } from './testing/wires.ts';
+import { Certificates, Closers, freePort, pause, terminals, until } from '../testing/wires.ts';
 
 const closers = new Closers();
 afterEach(() => closers.close());

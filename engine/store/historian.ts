@@ -8,7 +8,7 @@ import {
   type StoredReading,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 import { WaitingEntries, type WaitingEntry } from './waiting.ts';
 import { encodePlace, STORED_UP_TO, type WaitingFile, type WaitingLine } from './waitingfile.ts';
 

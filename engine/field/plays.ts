@@ -2,8 +2,8 @@ import { playObjection, Playing, playWords, type Play } from '@halvix/core/playi
 import type { DeviceConfig } from '@halvix/core/config';
 import type { DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
-import type { Exchange } from './exchange.ts';
-import type { Ingest } from './ingest.ts';
+import type { Exchange } from '../board/exchange.ts';
+import type { Ingest } from '../board/ingest.ts';
 
 const TICK_MS = 250;
 const MOST = 200;

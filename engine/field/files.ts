@@ -2,8 +2,8 @@ import type { EngineRequest } from '@halvix/core/path';
 import { claimTransfer, closeTransfers, noteTransfer, type Database, type FileTransfer } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import type { DeviceRunner } from './device.ts';
-import type { Journal } from './journal.ts';
-import { log, reason } from './log.ts';
+import type { Journal } from '../journal.ts';
+import { log, reason } from '../log.ts';
 
 export interface FileContext {
   database: Database;

@@ -3,12 +3,12 @@ import { Quality, type Reading } from '@halvix/core/point';
 import { NOTHING_REMEMBERED, outcome, type ControlOutcome, type OwedRecord } from '@halvix/core/protocols';
 import { Flag, Master, masterSettings, type MasterEffect } from '@halvix/core/protocols/dnp3';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
-import type { CentreControl } from './controls.ts';
-import { Conversations } from './conversations.ts';
-import { Exchange, withoutCommunication } from './exchange.ts';
-import { Journal } from './journal.ts';
+import type { CentreControl } from '../controls/controls.ts';
+import { Conversations } from '../links/conversations.ts';
+import { Exchange, withoutCommunication } from '../board/exchange.ts';
+import { Journal } from '../journal.ts';
 import { OutboundRunner, type HandedOver, type OutboundContext } from './outbound.ts';
-import type { CentreLink, OutboundMember } from './outboundlink.ts';
+import type { CentreLink, OutboundMember } from '../links/outboundlink.ts';
 
 /* One outbound between a real exchange and a real master, without a wire. */
 

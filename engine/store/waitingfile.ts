@@ -1,7 +1,7 @@
 import type { OwedEvent, Settled, StoredReading } from '@halvix/db';
 import { closeSync, fstatSync, mkdirSync, openSync, readSync, rmSync, statSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 /*
  * What waits for a database that takes nothing, beyond what memory is to hold of it, and at an orderly end: one file in

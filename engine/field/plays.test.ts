@@ -2,11 +2,11 @@ import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import { Quality } from '@halvix/core/point';
 import type { Carrying, Measured } from '@halvix/core/protocols';
-import { Contributions } from './handon/contributions.ts';
-import { Exchange } from './exchange.ts';
-import type { Entry, Historian } from './historian.ts';
-import { Ingest } from './ingest.ts';
-import { Journal } from './journal.ts';
+import { Contributions } from '../handon/contributions.ts';
+import { Exchange } from '../board/exchange.ts';
+import type { Entry, Historian } from '../store/historian.ts';
+import { Ingest } from '../board/ingest.ts';
+import { Journal } from '../journal.ts';
 import { Plays } from './plays.ts';
 
 const device: DeviceConfig = configurationSchema.parse({

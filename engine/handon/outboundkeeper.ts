@@ -1,6 +1,6 @@
 import { concat } from '@halvix/core/bytes';
 import { addKept, keptPieces, type Database, type KeptPiece } from '@halvix/db';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 /**
  * Writes what the sessions of outbounds have to remember: what came since the last time as one piece, a few times a

@@ -2,7 +2,7 @@ import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import { Quality, type Limits, type Reading } from '@halvix/core/point';
 import { beforeEach, describe, expect, test, vi } from 'vitest';
 import { Exchange, type LivePoint } from './exchange.ts';
-import { Journal } from './journal.ts';
+import { Journal } from '../journal.ts';
 import { LimitDesk } from './limitdesk.ts';
 
 const LIMITS: Limits = { lowLow: null, low: null, high: 900, highHigh: 950, hysteresis: 10, delayMs: 0 };

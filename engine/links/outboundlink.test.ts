@@ -6,10 +6,10 @@ import { connect, createServer, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { readFileSync } from 'node:fs';
 import { afterEach, beforeAll, describe, expect, test } from 'vitest';
-import { encodeTpdu } from '../core/protocols/mms/wire/cotp.ts';
-import { encodeTpkt } from '../core/protocols/mms/wire/tpkt.ts';
+import { encodeTpdu } from '../../core/protocols/mms/wire/cotp.ts';
+import { encodeTpkt } from '../../core/protocols/mms/wire/tpkt.ts';
 import { OutboundLink, type OutboundMember } from './outboundlink.ts';
-import { Certificates, Closers, freePort, pause, terminals, until } from './testing/wires.ts';
+import { Certificates, Closers, freePort, pause, terminals, until } from '../testing/wires.ts';
 
 const closers = new Closers();
 afterEach(() => closers.close());

@@ -7,7 +7,7 @@ import {
   type OutboundConfig,
 } from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
-import { detailStateOf } from './details.ts';
+import { detailStateOf } from '../told/details.ts';
 import {
   addressOf,
   definitionOf,
@@ -39,11 +39,11 @@ import {
   type TimeSource,
 } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
-import type { CentreControl, GivenCommand } from './controls.ts';
-import type { Change, Exchange, LivePoint } from './exchange.ts';
-import type { Journal } from './journal.ts';
-import { conversationKey, type Conversations } from './conversations.ts';
-import type { CentreLink, OutboundMember } from './outboundlink.ts';
+import type { CentreControl, GivenCommand } from '../controls/controls.ts';
+import type { Change, Exchange, LivePoint } from '../board/exchange.ts';
+import type { Journal } from '../journal.ts';
+import { conversationKey, type Conversations } from '../links/conversations.ts';
+import type { CentreLink, OutboundMember } from '../links/outboundlink.ts';
 
 export interface OutboundContext {
   exchange: Exchange;

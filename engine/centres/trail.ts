@@ -1,6 +1,6 @@
 import { toHex } from '@halvix/core/bytes';
 import type { Trail } from '@halvix/core/path';
-import type { LivePoint } from './exchange.ts';
+import type { LivePoint } from '../board/exchange.ts';
 import type { OutboundRunner } from './outbound.ts';
 
 /** What happened to a point's latest reading at each hop, as one document; null before its first reading. */

@@ -1,7 +1,7 @@
 import type { StoredReading } from '@halvix/db';
 import { appendFileSync, mkdirSync, statSync } from 'node:fs';
 import { join } from 'node:path';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 const MAX_OCTETS = 64 * 1024 * 1024;
 

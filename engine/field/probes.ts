@@ -9,11 +9,11 @@ import {
 } from '@halvix/core/path';
 import { claimProbe, noteProbe, type Database } from '@halvix/db';
 import { clock, Driver, inWords } from '@halvix/wire';
-import { makeTransport } from './transport.ts';
+import { makeTransport } from '../links/transport.ts';
 import { endpointWords, type LinkConfig } from '@halvix/core/config';
 import { lookup } from 'node:dns/promises';
 import type { DeviceRunner } from './device.ts';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 export interface ProbeContext {
   database: Database;

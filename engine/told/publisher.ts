@@ -1,10 +1,10 @@
 import { CHANNELS, type Trail } from '@halvix/core/path';
 import { notify, writeHopStates, writeJournal, writeLatest, writeTrails, type Database } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import type { Exchange, LivePoint } from './exchange.ts';
+import type { Exchange, LivePoint } from '../board/exchange.ts';
 import { HopRounds, type Hop } from './hoprounds.ts';
-import type { Journal } from './journal.ts';
-import { log, reason } from './log.ts';
+import type { Journal } from '../journal.ts';
+import { log, reason } from '../log.ts';
 
 export interface PublisherContext {
   database: Database;

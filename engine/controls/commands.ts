@@ -29,10 +29,10 @@ import {
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { randomUUID } from 'node:crypto';
-import type { DeviceRunner } from './device.ts';
-import type { Exchange, LivePoint } from './exchange.ts';
-import type { Journal } from './journal.ts';
-import { log, reason } from './log.ts';
+import type { DeviceRunner } from '../field/device.ts';
+import type { Exchange, LivePoint } from '../board/exchange.ts';
+import type { Journal } from '../journal.ts';
+import { log, reason } from '../log.ts';
 import type { CentreControl, GivenCommand } from './controls.ts';
 
 export interface CommandContext {

@@ -1,8 +1,8 @@
 import { createServer, type Server } from 'node:http';
 import { collectDefaultMetrics, Gauge, Registry } from 'prom-client';
-import type { Authority } from './authority.ts';
-import { log } from './log.ts';
-import type { Runtime } from './runtime.ts';
+import type { Authority } from '../store/authority.ts';
+import { log } from '../log.ts';
+import type { Runtime } from '../runtime.ts';
 
 /** What answers `/healthz`: from memory, at once, whatever the database does. */
 export interface Health {

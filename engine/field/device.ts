@@ -17,11 +17,11 @@ import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
 import type { DetailState, DeviceState } from '@halvix/core/path';
 import { clock } from '@halvix/wire';
-import { Ingest, type IngestContext } from './ingest.ts';
+import { Ingest, type IngestContext } from '../board/ingest.ts';
 import { Plays } from './plays.ts';
-import { detailStateOf } from './details.ts';
-import { conversationKey, type Conversations } from './conversations.ts';
-import { lineTiming, type DeviceLink } from './link.ts';
+import { detailStateOf } from '../told/details.ts';
+import { conversationKey, type Conversations } from '../links/conversations.ts';
+import { lineTiming, type DeviceLink } from '../links/link.ts';
 
 export interface DeviceContext extends IngestContext {
   /** Progress of a control that was given to this device. */

@@ -10,7 +10,7 @@ import {
   type Database,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 /** So many that some rounds may find no moment for it. */
 const DAYS_AHEAD = 8;

@@ -2,7 +2,7 @@ import type { DeviceConfig } from '@halvix/core/config';
 import type { ClientPoint, PointAt, Source, Standing } from '@halvix/core/protocols';
 import { sourceSide } from '@halvix/core/protocols/sessions';
 import { clock } from '@halvix/wire';
-import { Ingest, type IngestContext } from './ingest.ts';
+import { Ingest, type IngestContext } from '../board/ingest.ts';
 
 const LOOK_MS = 250;
 

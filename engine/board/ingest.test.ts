@@ -2,11 +2,11 @@ import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import type { Carrying, Measured } from '@halvix/core/protocols';
 import { Quality } from '@halvix/core/point';
 import { beforeEach, describe, expect, test } from 'vitest';
-import { Contributions } from './handon/contributions.ts';
+import { Contributions } from '../handon/contributions.ts';
 import { Exchange, withoutCommunication } from './exchange.ts';
-import type { Entry, Historian } from './historian.ts';
+import type { Entry, Historian } from '../store/historian.ts';
 import { Ingest } from './ingest.ts';
-import { Journal } from './journal.ts';
+import { Journal } from '../journal.ts';
 
 const device: DeviceConfig = configurationSchema.parse({
   schema: 'halvix.configuration',

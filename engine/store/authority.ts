@@ -1,5 +1,5 @@
 import { dropStandby, noteStandby, releaseLease, renewLease, takeLease, type Database, type Engine } from '@halvix/db';
-import { log, reason } from './log.ts';
+import { log, reason } from '../log.ts';
 
 /*
  * Which of several engines of one database runs.

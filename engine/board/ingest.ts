@@ -12,11 +12,11 @@ import {
 } from '@halvix/core/point';
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
-import type { Contributions } from './handon/contributions.ts';
+import type { Contributions } from '../handon/contributions.ts';
 import { type Carrier, type Exchange, type LivePoint } from './exchange.ts';
-import type { Historian } from './historian.ts';
+import type { Historian } from '../store/historian.ts';
 import { HistoryFilter } from './historyfilter.ts';
-import type { Journal } from './journal.ts';
+import type { Journal } from '../journal.ts';
 
 export interface IngestContext {
   exchange: Exchange;

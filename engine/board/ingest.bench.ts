@@ -12,11 +12,11 @@ import {
 } from '@halvix/db';
 import { sql } from 'drizzle-orm';
 import { z } from 'zod';
-import { Contributions } from './handon/contributions.ts';
+import { Contributions } from '../handon/contributions.ts';
 import { Exchange } from './exchange.ts';
-import { Historian, WRITERS } from './historian.ts';
+import { Historian, WRITERS } from '../store/historian.ts';
 import { Ingest } from './ingest.ts';
-import { Journal } from './journal.ts';
+import { Journal } from '../journal.ts';
 
 /*
  * Readings per second by the engine's own path (replay guard, scaling, exchange, batches that are committed before
