@@ -288,6 +288,12 @@ export class Runtime {
       if (!goesOn || !link || !outbound.link.fits(link)) ending.push(outbound);
     }
     await Promise.all(ending.map((outbound) => outbound.rest()));
+    // Of an earlier try that did not get to its end.
+    for (const [number, outbound] of this.replaced)
+      if (!wanted.has(number)) {
+        outbound.stop();
+        this.replaced.delete(number);
+      }
     for (const outbound of ending) {
       this.outbounds.delete(outbound.config.code);
       if (wanted.has(outbound.number)) {

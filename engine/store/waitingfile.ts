@@ -110,7 +110,9 @@ export class WaitingFile {
       head === null ? {} : (parsed(head.lines[0] ?? '') as { file?: string; run?: string });
     this.id = file;
     this.readTo = stored?.file === file ? stored.at : (head?.end ?? this.size);
-    return run;
+    if (!this.isEmpty) return run;
+    this.remove();
+    return null;
   }
 
   /** Whether it was taken. */
@@ -156,7 +158,7 @@ export class WaitingFile {
     const read = this.readLines(this.readTo, most);
     if (read === null) {
       // The rest is half a line: of a process that ended while it wrote.
-      this.readTo = this.size;
+      this.remove();
       return null;
     }
     return { lines: read.lines.flatMap((text) => lineOf(text) ?? []), place: { file: this.id, at: read.end } };
