@@ -176,3 +176,50 @@ test('each kind is kept as long as it is set; a day that nobody keeps ends whole
   expect(statistics).toEqual([{ point: 1 }]);
   expect((await historySize(database)).statistics).toBeGreaterThan(0);
 });
+
+describe('somebody who reads all of history', () => {
+  test('is waited for by no writer, whatever housekeeping wants meanwhile; the days are made afterwards', async () => {
+    const far = Date.now() + 40 * DAY;
+    await makePartitions(database, Date.now(), 2);
+    const client = await database.$client.connect();
+    // As `pg_dump` holds them.
+    await client.query('begin; lock table reading, reading_other_days in access share mode');
+    const days = await client.query<{ name: string }>(
+      "select inhrelid::regclass::text as name from pg_inherits where inhparent = 'reading'::regclass",
+    );
+    for (const { name } of days.rows) await client.query(`lock table ${name} in access share mode`);
+    const began = performance.now();
+    let worst = 0;
+    const keeps = makePartitions(database, far, 3);
+    const brings = bringHome(database, far, 3, 400).catch(() => []);
+    for (let n = 0; n < 10; n++) {
+      const before = performance.now();
+      await store([reading(Date.now(), n, { received: Date.now() })]);
+      worst = Math.max(worst, performance.now() - before);
+    }
+    const problems = await keeps;
+    await brings;
+    expect(problems).toHaveLength(4);
+    expect(performance.now() - began).toBeLessThan(5000);
+    expect(worst).toBeLessThan(1000);
+    await client.query('rollback');
+    client.release();
+    expect(await makePartitions(database, far, 3)).toEqual([]);
+  });
+
+  test('late readings of one hour make no writer wait for another', async () => {
+    await takeWriters(database, ['one', 'other'], 'begin');
+    const client = await database.$client.connect();
+    const hour = new Date(Math.floor((NOON - 9 * HOUR) / HOUR) * HOUR).toISOString();
+    await database.execute(sql`insert into history_hour (hour) values (${hour}::timestamptz) on conflict do nothing`);
+    // Another writer's transaction that has marked the hour and is not committed yet.
+    await client.query(`begin; select hour from history_hour where hour = '${hour}' and compacted is null for share`);
+    const late = [reading(Date.parse(hour) + 1000, 1, { received: Date.now() })];
+    const batch = { writer: 'one', previous: 'begin', id: 'late', readings: late, keeps: new Map(), owed: [] };
+    const began = performance.now();
+    expect(await storeBatch(database, batch)).toBe('stored');
+    expect(performance.now() - began).toBeLessThan(1500);
+    await client.query('rollback');
+    client.release();
+  });
+});
