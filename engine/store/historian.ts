@@ -9,6 +9,7 @@ import {
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { log, reason } from '../log.ts';
+import { databaseWords } from './databasewords.ts';
 import { WaitingEntries, type WaitingEntry } from './waiting.ts';
 import { encodePlace, STORED_UP_TO, type WaitingFile, type WaitingLine } from './waitingfile.ts';
 
@@ -97,11 +98,14 @@ export class Historian {
     if (this.failed !== null) return this.failed;
     const since = Math.min(...[...this.underWay.values()].map((one) => one.since));
     const forMs = clock.now() - since;
-    return forMs > STALLED_MS ? `the database has taken nothing for ${Math.floor(forMs / 1000)} s` : null;
+    return forMs > STALLED_MS ? `it has taken nothing for ${Math.floor(forMs / 1000)} s` : null;
   }
 
+  /** Readings that are not stored yet. */
   get queued(): number {
-    return this.waiting.readings;
+    let underWay = 0;
+    for (const { entries } of this.underWay.values()) for (const { readings } of entries) underWay += readings.length;
+    return this.waiting.readings + underWay;
   }
 
   add(entry: Entry): void {
@@ -265,7 +269,7 @@ export class Historian {
           return;
         }
         if (this.failed === null) log('error', 'history cannot be written; trying on', { reason: reason(error) });
-        this.failed = reason(error);
+        this.failed = databaseWords(error);
         if (this.stopped) return;
         await pause(Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** tries));
       }

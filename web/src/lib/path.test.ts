@@ -141,11 +141,11 @@ describe('one sentence', () => {
     expect(advice?.after).toContain('look at the device first');
   });
   test('history that stands still', () => {
-    const engine = { historyProblem: 'the database has taken nothing for 7 s', queuedReadings: 1200 };
+    const engine = { historyProblem: 'it has taken nothing for 7 s', queuedReadings: 1200 };
     const { headline, advice } = sentence({ engine });
     expect(headline).toBe('The device answers');
     expect(`${advice?.before}${advice?.subject}${advice?.after}`).toBe(
-      'History is not written: the database has taken nothing for 7 s. 1200 readings wait, and devices keep their events; present values go on. Look at the database first: its disk, and who holds its tables.',
+      'Nothing is written to the history database: it has taken nothing for 7 s. 1200 readings wait, and devices keep their events; present values go on. Look at its disk, and at who holds its tables.',
     );
   });
   test('a stopped engine', () => expect(sentence({ engineAge: 60_000 }).headline).toBe('The engine stopped 60 s ago'));

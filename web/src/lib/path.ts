@@ -188,10 +188,10 @@ export function standing(
     return {
       headline,
       advice: {
-        before: 'History is not written: ',
-        subject: stalled.problem,
-        after: `. ${stalled.waiting === 1 ? '1 reading waits' : `${stalled.waiting} readings wait`}, and devices keep their events; present values go on. Look at the database first: its disk, and who holds its tables.`,
-        href: '/run',
+        before: 'Nothing is written to the ',
+        subject: 'history',
+        after: ` database: ${stalled.problem}. ${stalled.waiting === 1 ? '1 reading waits' : `${stalled.waiting} readings wait`}, and devices keep their events; present values go on. Look at its disk, and at who holds its tables.`,
+        href: '/upkeep/history',
       },
     };
   if (broken !== undefined) {
