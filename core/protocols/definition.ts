@@ -1,4 +1,4 @@
-import type { z } from 'zod';
+import { z } from 'zod';
 import type { LinkType } from '../line/linktype.ts';
 import type { Operation, PointKind, ScaledPoint } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
@@ -386,3 +386,24 @@ export interface Definition<
       })
     | null;
 }
+
+// ---- what says nothing
+
+/** Of a protocol in which nothing is asked beyond points. */
+export const NO_ORDERS = {
+  schema: z.never(),
+  words: () => '',
+  changes: () => false,
+  asks: [],
+  broadcasts: [],
+  inquiry: null,
+  restart: null,
+  files: false,
+  modes: [],
+};
+/** Of one that counts nothing. */
+export const NO_COUNTERS = { words: {}, device: [], outbound: [], trouble: [] };
+/** Of one whose devices are not tried. */
+export const NO_TRIAL = { words: '', steps: {} };
+/** Of an end that the address plan knows nothing of. */
+export const NO_PLAN = { ours: null, theirs: null };

@@ -1,5 +1,5 @@
 import { refusalOf } from './control.ts';
-import type { Definition } from '../definition.ts';
+import { NO_PLAN, type Definition } from '../definition.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
@@ -27,7 +27,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     first: {},
     placed: [],
     adopts: ['timeAheadMs', 'timeBehindMs'],
-    plan: { ours: null, theirs: null },
+    plan: NO_PLAN,
     where: () => 'association',
     // An association has its connection for itself.
     key: () => 'association',
@@ -87,7 +87,7 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     first: {},
     placed: [],
     adopts: [],
-    plan: { ours: null, theirs: null },
+    plan: NO_PLAN,
     where: () => 'model',
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,

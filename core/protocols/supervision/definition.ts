@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import type { Definition } from '../definition.ts';
+import { NO_COUNTERS, NO_ORDERS, NO_PLAN, NO_TRIAL, type Definition } from '../definition.ts';
 import { points, type SupervisionAt, type SupervisionDraftAt } from './points.ts';
 
 export const settings = z.object({});
@@ -11,14 +11,14 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
   links: [],
   framings: [],
   port: 0,
-  counters: { words: {}, device: [], outbound: [], trouble: [] },
+  counters: NO_COUNTERS,
   device: {
     settings,
     fields: [],
     first: {},
     placed: [],
     adopts: [],
-    plan: { ours: null, theirs: null },
+    plan: NO_PLAN,
     where: () => 'no link',
     key: () => '',
     ends: () => [],
@@ -31,18 +31,8 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     requests: null,
     takesTurns: false,
     details: null,
-    trial: { words: '', steps: {} },
-    orders: {
-      schema: z.never(),
-      words: () => '',
-      changes: () => false,
-      asks: [],
-      broadcasts: [],
-      inquiry: null,
-      restart: null,
-      files: false,
-      modes: [],
-    },
+    trial: NO_TRIAL,
+    orders: NO_ORDERS,
   },
   points,
   profiles: [],

@@ -1,5 +1,5 @@
 import type { Refusal } from '../control.ts';
-import type { Definition } from '../definition.ts';
+import { NO_PLAN, type Definition } from '../definition.ts';
 import { AccessError } from '../mms/wire/data.ts';
 import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
@@ -35,7 +35,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     first: {},
     placed: [],
     adopts: ['timeAheadMs', 'timeBehindMs'],
-    plan: { ours: null, theirs: null },
+    plan: NO_PLAN,
     where: ({ domain }) => `domain ${domain}`,
     // An association has its connection for itself.
     key: () => 'association',
@@ -80,7 +80,7 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     first: {},
     placed: [],
     adopts: [],
-    plan: { ours: null, theirs: null },
+    plan: NO_PLAN,
     where: ({ domain }) => `domain ${domain}`,
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,
