@@ -32,6 +32,7 @@ const configured = (change: (c: any) => void = () => {}): Configuration => {
         points: [
           { kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'power', unit: 'kW', gain: 0.1 },
           { kind: 'binary', at: { protocol: 'dnp3', index: 1 }, name: 'breaker' },
+          { kind: 'doubleBit', at: { protocol: 'dnp3', index: 3 }, name: 'gate' },
           {
             ...{ kind: 'setpoint', at: { protocol: 'dnp3', index: 2 }, name: 'limit', gain: 0.5 },
             setting: { low: 0, high: 100 },
@@ -45,6 +46,10 @@ const configured = (change: (c: any) => void = () => {}): Configuration => {
         settings: { ourAddress: 10, theirAddress: 100 },
         mappings: [
           { device: 'D', point: 'AI 0', target: { kind: 'analog', at: at(7), value: 'engineering' } },
+          {
+            ...{ device: 'D', point: 'DBI 3' },
+            target: { kind: 'doubleBit', at: { ...at(4), staticVariation: 2, eventVariation: 2 } },
+          },
           {
             device: 'D',
             point: 'BI 1',
@@ -177,6 +182,29 @@ describe('what is handed on', () => {
     await pass(500);
     expect(events()).toEqual([['analog 7', 5]]);
   });
+
+  test.each([
+    ['binary', 2, 1],
+    ['double-bit', 4, 2],
+    ['double-bit, moving', 4, 0],
+  ])(
+    'of a %s point that the device has as before makes no event at a start; what changed meanwhile does',
+    async (_kind, id, raw) => {
+      const point = exchange.get(id)!;
+      for (const [now, made] of [
+        [raw, 0],
+        [raw === 1 ? 0 : 1, 1],
+      ]) {
+        const known = reading(raw, { cause: 'event' });
+        exchange.recall(point, known, withoutCommunication(known));
+        begin();
+        put(id, now, { cause: 'static' });
+        expect(runner.state().eventsWaiting).toBe(made);
+        runner.stop();
+      }
+      begin();
+    },
+  );
 
   test('is converted, owed from then on, and settled once the centre has it; its way is known', async () => {
     begin();
@@ -317,7 +345,7 @@ describe('a control of the centre', () => {
     ['where it may operate nothing', (c) => (c.outbounds[0].controls = false), 'it may not operate AO 9 here'],
     [
       'where the mapping does not let it',
-      (c) => (c.outbounds[0].mappings[2].target.mayControl = false),
+      (c) => (c.outbounds[0].mappings[3].target.mayControl = false),
       'it may not operate AO 9 here',
     ],
     ['from elsewhere', (c) => (c.outbounds[0].controlsFrom = ['192.168.0.0/16']), 'nothing may be operated from there'],
