@@ -107,6 +107,13 @@ describe('what a session says', () => {
     expect(commands).toHaveLength(1);
   });
 
+  test('and is stored after its end is no word for the session that goes on in its place', () => {
+    readings([measured(1, 6)], 1, Uint8Array.of(1));
+    runner.stop();
+    entries[0].stored(NOON, 1);
+    expect(commands).toEqual([]);
+  });
+
   test('of a backlog is worth a word, once', () => {
     for (const behind of [3_600_000, 3_500_000]) readings([measured(1, 1, { time: NOON - behind })]);
     expect(words()).toEqual(['hands over what it kept since 2026-11-29T11:00:00Z']);

@@ -65,6 +65,7 @@ export class DeviceRunner {
   private clock: DeviceState['clock'] = null;
   private readonly clockPast: NonNullable<DeviceState['clock']>[] = [];
   private orders = 0;
+  private hasEnded = false;
   private backlogNoted = 0;
   /** Points that cannot be had from it, and since when that is as it is. */
   private unreadable: { points: ReadonlySet<number>; since: number };
@@ -122,12 +123,15 @@ export class DeviceRunner {
     if (!this.link.isGuest) this.context.conversations.closeHost(this.conversation);
     this.plays.stopAll('the session of the device was ended');
     this.link.detach(this.config.code);
+    this.hasEnded = true;
     for (const asked of this.asked.values())
       if ('done' in asked) asked.done({ problem: 'the session was ended before it was done', answer: {} });
     return this.client.keep;
   }
 
+  /** A session that has ended is told nothing: what is stored late is no word for the one that goes on in its place. */
   private command(command: ClientCommand<PointAt, unknown>): void {
+    if (this.hasEnded) return;
     this.link.command(this.config.code, command);
   }
 
