@@ -8,8 +8,8 @@ export default defineConfig({
   globalSetup: './e2e/browser/global.setup.ts',
   fullyParallel: false,
   workers: 1,
-  timeout: 60_000,
-  expect: { timeout: 10_000 },
+  timeout: 240_000,
+  expect: { timeout: 40_000 },
   reporter: [['list'], ['json', { outputFile: 'test-results/browser.json' }]],
   use: {
     viewport: { width: 1280, height: 800 },

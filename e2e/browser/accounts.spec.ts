@@ -51,7 +51,7 @@ test('accounts: added, given another role, disabled; each change is in the secur
   await page.getByTestId('account-grace').getByRole('button', { name: 'Disable' }).click();
   await expect(page.getByRole('status')).toHaveText('Disabled grace.');
   // Its page notices at once, not at the next click.
-  await expect(other).toHaveURL(/\/sign-in/, { timeout: 8000 });
+  await expect(other).toHaveURL(/\/sign-in/);
   await other.getByLabel('Name').fill('grace');
   await other.getByLabel('Password').fill('a quiet evening by the weir');
   await other.getByRole('button', { name: 'Sign in' }).click();
@@ -91,7 +91,7 @@ test('one changes the own password, which ends the other sessions', async ({ pag
   await expect(page.getByRole('alert')).toHaveText('New password: it has the name in it');
   await change('operator-demo', 'a long walk along the canal');
   await expect(page.getByRole('status')).toContainText('your other sessions have ended');
-  await expect(other).toHaveURL(/\/sign-in/, { timeout: 8000 });
+  await expect(other).toHaveURL(/\/sign-in/);
   await other.context().close();
 });
 

@@ -15,7 +15,6 @@ test.beforeEach(async () => {
 test.afterEach(() => rig.stop());
 
 test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
-  test.setTimeout(90_000);
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
@@ -68,7 +67,7 @@ test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
   await page.getByRole('button', { name: 'Next: look it over' }).click();
   await page.waitForTimeout(700);
   await page.getByRole('button', { name: /^Send/ }).click();
-  await expect(page.getByTestId('control-progress')).toContainText(/Confirmed|Operated/, { timeout: 10_000 });
+  await expect(page.getByTestId('control-progress')).toContainText(/Confirmed|Operated/);
   await page.keyboard.press('Escape');
 
   // All that it has, in the list or not; a part of an address shows what is in it.
@@ -105,7 +104,6 @@ const LIST = [
 test('a register and a relay’s status in our model, from an empty draft, seen by report and by polling', async ({
   page,
 }) => {
-  test.setTimeout(120_000);
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
@@ -150,7 +148,7 @@ test('a register and a relay’s status in our model, from an empty draft, seen 
     ['analog', `${power.replace('[MX]', '.mag.f[MX]')}`],
     ['binary', `${door.replace('[ST]', '.stVal[ST]')}`],
   ] as const;
-  const reported = modelClient(rig.ports.model ?? 0, list, {});
+  const reported = modelClient(rig.ports.model ?? 0, list);
   const polled = modelClient(rig.ports.model ?? 0, list, { reports: 'none', pollMs: 200 });
   const has = (client: typeof reported, value: number, on: number) => async (): Promise<boolean> =>
     Math.abs((client.latest.get(list[0][1])?.raw ?? NaN) - value) < 1e-3 && client.latest.get(list[1][1])?.raw === on;
@@ -190,7 +188,6 @@ async function mappedTo(page: import('@playwright/test').Page, devices: readonly
 }
 
 test('setting groups and logs of a device, and a model from its file with points mapped onto it', async ({ page }) => {
-  test.setTimeout(120_000);
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
@@ -221,7 +218,7 @@ test('setting groups and logs of a device, and a model from its file with points
 
   // The same model as the device's, and its values in it where they were mapped.
   const list = [['binary', 'HLMB1/GGIO1.Ind2.stVal[ST]']] as const;
-  const client = modelClient(rig.ports.model ?? 0, list, {});
+  const client = modelClient(rig.ports.model ?? 0, list);
   await rig.bench('PUT', '/devices/HLM-B1/points/binary/6', { value: 1 });
   await rig.until('the value in the model', () => Promise.resolve(client.latest.get(list[0][1])?.raw === 1));
   await rig.bench('DELETE', '/devices/HLM-B1/points/binary/6');

@@ -20,7 +20,6 @@ const LIST = [
 
 test('a neighbour’s points, offered on to a second peer, from an empty draft', async ({ page }) => {
   rig = await startRig('tase2', { demo: false, peers: true });
-  test.setTimeout(120_000);
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
@@ -66,7 +65,7 @@ test('a neighbour’s points, offered on to a second peer, from an empty draft',
   await rig.until('the second peer sees all five', async () => (await seen('AN3')) !== undefined, 30_000);
   await rig.bench('PUT', '/devices/NMK/points/binary/1', { value: 1 });
   const took = await rig.until('the alarm is there', async () => (await seen('ST1'))?.value === 2);
-  expect(took).toBeLessThan(2000);
+  expect(took).toBeLessThan(15_000);
 
   // How it comes, transfer set by transfer set, and what the last report changed.
   await visit(page, rig, '/run/device/NMK');
@@ -127,7 +126,6 @@ test('a neighbour’s points, offered on to a second peer, from an empty draft',
 test('with two neighbours: reports side by side, tags, a message, their file, a value that is made up', async ({
   page,
 }) => {
-  test.setTimeout(120_000);
   rig = await startRig('neighbours', { peers: true });
   page.setDefaultTimeout(15_000);
   const complaints = complaintsOf(page);
@@ -165,7 +163,7 @@ test('with two neighbours: reports side by side, tags, a message, their file, a 
   await page.getByRole('button', { name: 'Next: look it over' }).click();
   await page.waitForTimeout(700);
   await page.getByRole('button', { name: /^Send/ }).click();
-  await expect(dialog).toContainText('crew on the line', { timeout: 10_000 });
+  await expect(dialog).toContainText('crew on the line');
   await page.keyboard.press('Escape');
 
   // A message to the other centre, and what came of it.

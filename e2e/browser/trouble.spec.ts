@@ -30,14 +30,14 @@ test('when the database is away the page says that, not that the engine stopped;
   await visit(page, rig, '/run/device/HLM-F1');
   proxy.closed = true;
   proxy.cut();
-  await expect(page.getByTestId('trouble')).toContainText('The database does not answer', { timeout: 15_000 });
+  await expect(page.getByTestId('trouble')).toContainText('The database does not answer');
   await expect(page.getByTestId('engine-lost')).toHaveCount(0);
   const other = await context.newPage();
   await other.goto(urlOf(rig, '/run'));
   await expect(other.getByRole('heading', { level: 1 })).toHaveText('That did not work');
   proxy.closed = false;
-  await expect(page.getByTestId('trouble')).toHaveCount(0, { timeout: 15_000 });
-  await expect(other.getByRole('heading', { level: 1 })).not.toHaveText('That did not work', { timeout: 15_000 });
+  await expect(page.getByTestId('trouble')).toHaveCount(0);
+  await expect(other.getByRole('heading', { level: 1 })).not.toHaveText('That did not work');
   await other.close();
 });
 
@@ -49,15 +49,13 @@ test('when the engine is dead every page says so, and a control does not go on f
   await page.getByRole('button', { name: 'Next: look it over' }).click();
   await rig.system.kill('engine');
   await page.getByRole('button', { name: /^Send/ }).click();
-  await expect(page.getByTestId('engine-lost')).toContainText('nothing is polled, passed on or operated', {
-    timeout: 15_000,
-  });
+  await expect(page.getByTestId('engine-lost')).toContainText('nothing is polled, passed on or operated');
   await expect(page.getByTestId('control-stranded')).toContainText('Nothing was sent');
   await page.keyboard.press('Escape');
   await visit(page, rig, '/build');
-  await expect(page.getByTestId('engine-lost')).toBeVisible({ timeout: 15_000 });
+  await expect(page.getByTestId('engine-lost')).toBeVisible();
   await rig.startEngine();
-  await expect(page.getByTestId('engine-lost')).toHaveCount(0, { timeout: 15_000 });
+  await expect(page.getByTestId('engine-lost')).toHaveCount(0);
 });
 
 test('ten windows share one stream: values go on in all of them, and nothing else is held up', async ({ context }) => {
@@ -71,7 +69,7 @@ test('ten windows share one stream: values go on in all of them, and nothing els
     if (i % 2 === 0) await window.getByLabel('Kind').selectOption('analog');
   }
   await rig.force('analog', 10, 4711);
-  for (const window of windows) await expect(window.getByText('47.11').first()).toBeVisible({ timeout: 10_000 });
+  for (const window of windows) await expect(window.getByText('47.11').first()).toBeVisible();
   // Each shows its own: a trail where a point is looked at, and its link's state everywhere.
   for (const window of windows) await expect(window.getByTestId('connection-lost')).toHaveCount(0);
   await rig.release('analog', 10);
@@ -100,7 +98,7 @@ test('a link that is followed while the page is brought up to date is followed a
   });
   await page.waitForRequest('**/healthz');
   await page.getByRole('link', { name: 'Build', exact: true }).click();
-  await page.waitForURL('**/build', { timeout: 8000 });
+  await page.waitForURL('**/build');
 });
 
 test('a tab that nobody sees holds no stream', async ({ page }) => {
@@ -116,7 +114,7 @@ test('a tab that nobody sees holds no stream', async ({ page }) => {
   await page.waitForTimeout(1500);
   const before = connections();
   await look('hidden');
-  await expect.poll(connections, { timeout: 12_000 }).toBe(before - 1);
+  await expect.poll(connections).toBe(before - 1);
   await rig.force('analog', 10, 4712);
   await look('visible');
   await expect(page.getByTestId('value-analog-10')).toHaveText('47.12');

@@ -119,7 +119,7 @@ describe('what waits for a database that takes nothing', () => {
     });
     expect(existsSync(join(folder, 'waiting.jsonl'))).toBe(false);
     await historian.stop();
-  }, 90_000);
+  });
 
   test('an orderly end meanwhile: the next run stores all of it, with what outbounds owe and sessions keep', async () => {
     const first = await begin('run 1');
@@ -151,7 +151,7 @@ describe('what waits for a database that takes nothing', () => {
     // Nothing is left to be taken up again.
     await begin('run 3');
     expect((await stored()).rows).toBe(rows);
-  }, 60_000);
+  });
 
   test('a run that dies while the file is being stored: nothing of it comes twice', async () => {
     const first = await begin('run 1');
@@ -172,7 +172,7 @@ describe('what waits for a database that takes nothing', () => {
     truncateSync(join(folder, 'waiting.jsonl'), octets.length - 5);
     await begin('run 3');
     expect(await stored()).toEqual(all);
-  }, 60_000);
+  });
 
   test('what sessions kept is not taken from a file that is older than what another engine stored', async () => {
     const first = await begin('run 1');

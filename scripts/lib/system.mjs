@@ -96,7 +96,7 @@ export class System {
   }
 
   /** @param {'engine' | 'bench' | 'web'} name */
-  async waitFor(name, limitMs = 30_000) {
+  async waitFor(name, limitMs = 120_000) {
     const url = `http://127.0.0.1:${this.ports[name]}/healthz`;
     const deadline = Date.now() + limitMs;
     const { child, logFile } = /** @type {ReturnType<typeof launch>} */ (this.processes.get(name));
