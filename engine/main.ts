@@ -11,6 +11,7 @@ import {
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { hostname } from 'node:os';
+import { join } from 'node:path';
 import { Aside } from './store/aside.ts';
 import { Authority } from './store/authority.ts';
 import { serveHealth, type Watched } from './told/health.ts';
@@ -55,6 +56,7 @@ const {
   HALVIX_MIGRATIONS,
   HALVIX_LEASE_MS,
   HALVIX_STATE,
+  HALVIX_OUT,
 } = settings.value;
 
 const run = `${HALVIX_ENGINE_NAME} ${hostname()}.${process.pid}.${clock.now()}`;
@@ -119,13 +121,20 @@ const { keeps, marks } = await untilItWorks('take over', async () => {
 const aside = new Aside(HALVIX_STATE);
 const file = new WaitingFile(HALVIX_STATE, run);
 const wroteFile = file.open(decodePlace(keeps.get(STORED_UP_TO)));
-const runtime = new Runtime(database, liveDatabase, ledgerDatabase, HALVIX_ENGINE_NAME, {
-  run,
-  keeps,
-  file,
-  fenced: () => endAtOnce('another engine writes history; ending'),
-  refused: (readings, why) => aside.put(readings, why),
-});
+const runtime = new Runtime(
+  database,
+  liveDatabase,
+  ledgerDatabase,
+  HALVIX_ENGINE_NAME,
+  {
+    run,
+    keeps,
+    file,
+    fenced: () => endAtOnce('another engine writes history; ending'),
+    refused: (readings, why) => aside.put(readings, why),
+  },
+  { folder: HALVIX_OUT ?? join(HALVIX_STATE, 'out') },
+);
 if (wroteFile !== null) {
   // A run of the same engine before this one, unless another engine ran since.
   const lastRan = new TextDecoder().decode(keeps.get(LAST_RUN));
@@ -195,6 +204,8 @@ async function stop(code = 0): Promise<void> {
   await Promise.all(
     [database, leaseDatabase, keepingDatabase, liveDatabase, ledgerDatabase].map((one) => closeDatabase(one)),
   );
+  // Node waits for what the operating system has not answered, and that may be for ever: nothing is lost by not waiting.
+  if (watched.runtime?.isCarrying) process.kill(process.pid, 'SIGKILL');
   process.exit(code);
 }
 

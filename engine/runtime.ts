@@ -9,7 +9,7 @@ import {
   type OutboundConfig,
 } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
-import { definitionOf, isLinked, type OwedRecord, type Standing } from '@halvix/core/protocols';
+import { definitionOf, deviceOf, isLinked, wayOut, type OwedRecord, type Standing } from '@halvix/core/protocols';
 import { outboundDetails, type EngineState } from '@halvix/core/path';
 import {
   forgetOutbounds,
@@ -23,6 +23,7 @@ import {
   type StoredReading,
   type AppliedRevision,
   type Database,
+  type OwedEvent,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { Commands } from './controls/commands.ts';
@@ -42,7 +43,9 @@ import { log } from './log.ts';
 import { OutboundRunner, type HandedOver } from './centres/outbound.ts';
 import { SourceRunner } from './field/source.ts';
 import { OutboundKeeper } from './handon/outboundkeeper.ts';
+import { CarrierWay } from './links/carrierway.ts';
 import { OutboundLink, type CentreLink } from './links/outboundlink.ts';
+import { makeCarrier, type CarrierPlaces } from './carriers/index.ts';
 import { FileTransfers } from './field/files.ts';
 import { Probes } from './field/probes.ts';
 import { Publisher } from './told/publisher.ts';
@@ -96,10 +99,12 @@ export class Runtime {
       refused: (readings: readonly StoredReading[], reason: string) => void;
       file: WaitingFile | null;
     },
+    /** What carriers need of this machine. */
+    private readonly places: CarrierPlaces,
   ) {
     this.keeps = writer.keeps;
     this.keeper = new OutboundKeeper(liveDatabase, writer.run);
-    this.historian = new Historian({ database, ...writer });
+    this.historian = new Historian({ database, ...writer, owedStored: (owed) => this.owedStored(owed) });
     this.ledger = new Ledger(ledgerDatabase, writer.run);
     this.contributions = new Contributions((owed) => {
       const nothing = { readings: [], keep: null, mayDrop: false, confirms: false, stored: () => {} };
@@ -233,7 +238,8 @@ export class Runtime {
     for (const config of configuration.outbounds) {
       const link = links.get(config.link);
       const number = outboundNumber.get(config.code);
-      if (link && number !== undefined) await this.bringOutbound(config, number, link, touched);
+      if ((link || isCarried(config)) && number !== undefined)
+        await this.bringOutbound(config, number, link ?? null, touched);
     }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
@@ -263,7 +269,7 @@ export class Runtime {
     const running = this.links.get(config.code);
     if (running) return running;
     // Where centres call, the devices that they are speak within what they have made.
-    const link = definitionOf(config.protocol).links.includes(config.type)
+    const link = deviceOf(config.protocol).links.includes(config.type)
       ? new LinkRunner(config, { changed: () => this.publisher.hopsChanged() })
       : new GuestDeviceLink(config, this.conversations);
     this.links.set(config.code, link);
@@ -285,7 +291,7 @@ export class Runtime {
       const next = wanted.get(outbound.number);
       const link = next && links.get(next.link);
       const goesOn = next && outboundTouch(outbound.config, next) !== 'restarts';
-      if (!goesOn || !link || !outbound.link.fits(link)) ending.push(outbound);
+      if (!goesOn || !outbound.link.fits(link)) ending.push(outbound);
     }
     await Promise.all(ending.map((outbound) => outbound.rest()));
     // Of an earlier try that did not get to its end.
@@ -306,7 +312,7 @@ export class Runtime {
   private async bringOutbound(
     config: OutboundConfig,
     number: number,
-    link: LinkConfig,
+    link: LinkConfig | null,
     touched: ReadonlySet<string>,
   ): Promise<void> {
     const running = this.outbounds.get(config.code);
@@ -337,7 +343,7 @@ export class Runtime {
       settle: (settled: { queue: string; position: number; beyond: readonly number[] }) =>
         this.ledger.settle({ outbound: number, ...settled }),
     };
-    const outbound = new OutboundRunner(config, number, this.outboundLinkFor(link), context, handed.remembered);
+    const outbound = new OutboundRunner(config, number, this.wayFor(config, number, link), context, handed.remembered);
     this.outbounds.set(config.code, outbound);
     outbound.begin();
     outbound.toldBefore(account?.told ?? handed.owed);
@@ -353,11 +359,36 @@ export class Runtime {
     for (const [code, octets] of await keptOf(this.database, unknown)) this.keeps.set(code, octets);
   }
 
+  /** What outbounds owe is committed: told to those that wait for it. */
+  private owedStored(owed: readonly OwedEvent[]): void {
+    const numbers = new Map<number, number[]>();
+    for (const { outbound, number } of owed) {
+      const own = numbers.get(outbound);
+      if (own) own.push(number);
+      else numbers.set(outbound, [number]);
+    }
+    for (const runner of [...this.outbounds.values(), ...this.replaced.values()]) {
+      const own = numbers.get(runner.number);
+      if (own) runner.stored(own);
+    }
+  }
+
+  /** How an outbound gets to its other side: over a link, or by a carrier, which is its own. */
+  private wayFor({ protocol, settings }: OutboundConfig, number: number, link: LinkConfig | null): CentreLink {
+    if (link !== null) return this.outboundLinkFor(link);
+    const carried = definitionOf(protocol).publishes?.carried;
+    if (!carried) throw new Error(`${protocol} needs a link`);
+    const way = new CarrierWay(makeCarrier(carried.carrier, carried.destination(settings), this.places));
+    // Links have codes, which have no blanks.
+    this.outboundLinks.set(`carrier ${number}`, way);
+    return way;
+  }
+
   private outboundLinkFor(config: LinkConfig): CentreLink {
     const running = this.outboundLinks.get(config.code);
     if (running) return running;
     const changed = (): void => this.publisher.hopsChanged();
-    const link = definitionOf(config.protocol).outbound?.links.includes(config.type)
+    const link = wayOut(config.protocol)?.links.includes(config.type)
       ? new OutboundLink(config, changed)
       : new GuestOutboundLink(config, this.conversations);
     this.outboundLinks.set(config.code, link);
@@ -367,8 +398,7 @@ export class Runtime {
   /** Links to centres that nobody uses any more, or uses in another way, are closed before they are opened anew. */
   private async closeOutboundLinks(wanted: ReadonlyMap<string, LinkConfig>): Promise<void> {
     for (const [code, link] of this.outboundLinks) {
-      const next = wanted.get(code);
-      if (!link.isEmpty && next && link.fits(next)) continue;
+      if (!link.isEmpty && link.fits(wanted.get(code))) continue;
       await link.close();
       this.outboundLinks.delete(code);
     }
@@ -452,6 +482,12 @@ export class Runtime {
     return this.rate.perSecond;
   }
 
+  /** Something was handed to a carrier that has not answered: a call to the operating system that may never end. */
+  get isCarrying(): boolean {
+    return this.hanging;
+  }
+  private hanging = false;
+
   /** What comes in ends first, so that all of it is handed on. */
   async stop(): Promise<void> {
     this.probes.stop();
@@ -461,6 +497,7 @@ export class Runtime {
     const outbounds = [...this.outbounds.values(), ...this.replaced.values()];
     await Promise.all(outbounds.map((outbound) => outbound.rest()));
     for (const outbound of outbounds) outbound.stop();
+    this.hanging = [...this.outboundLinks.values()].some((way) => way instanceof CarrierWay && way.isCarrying);
     await this.closeOutboundLinks(new Map());
     await this.keeper.flush();
     const unwritten = await this.ledger.stop();
@@ -474,5 +511,7 @@ export class Runtime {
 const OWED_ALONE = '';
 
 const asKnown = (reading: Reading): Reading => reading;
+/** Whether a carrier takes what it owes, on no link. */
+const isCarried = ({ protocol }: OutboundConfig): boolean => Boolean(definitionOf(protocol).publishes?.carried);
 /** Whether the exchange holds the device's points. */
 const isKnown = ({ life }: DeviceConfig): boolean => life !== 'drafted';

@@ -15,6 +15,8 @@ export const engineSettings = z.object({
   HALVIX_ENGINE_PORT: portSetting(4601),
   /** Where it keeps what the database cannot take. */
   HALVIX_STATE: z.string().min(1, 'must be a folder').default('.data/engine'),
+  /** Below it stand the files that outbounds write; without it `out` in the one above. */
+  HALVIX_OUT: z.string().min(1, 'must be a folder').optional(),
   /** How long another engine waits for a sign of life of the one that runs, milliseconds. */
   HALVIX_LEASE_MS: z.coerce.number().int().min(600).max(60_000).default(6000),
   /** Networks in which devices and centres are that it connects to, for tries too; empty: any. Read by `wire`. */

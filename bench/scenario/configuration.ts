@@ -1,6 +1,6 @@
 import { configurationSchema, LOOPBACK_ONLY, type Configuration } from '@halvix/core/config';
 import { mappingTo } from '@halvix/core/mapping';
-import { definitionOf } from '@halvix/core/protocols';
+import { pointsOf } from '@halvix/core/protocols';
 import { DEFAULT_VARIATIONS, USUAL_CLASS } from '@halvix/core/protocols/dnp3';
 import { addressWords } from '@halvix/core/point';
 import { FEEDER_RELAY, type NumberedPoint } from './feederrelay.ts';
@@ -409,9 +409,10 @@ export function demoConfiguration(ports: DemoPorts = RELAY_PORTS): Configuration
   const supervision = {
     ...{ code: 'VBU', name: 'Supervision', description: 'who answers', station: 'HLM', link: '' },
     ...{ protocol: 'supervision', settings: {} },
-    points: (definitionOf('supervision').points.obtainable?.({ devices: watched, outbounds: centres }) ?? []).map(
-      (point) => ({ ...point, normal: 0 }),
-    ),
+    points: (pointsOf('supervision').obtainable?.({ devices: watched, outbounds: centres }) ?? []).map((point) => ({
+      ...point,
+      normal: 0,
+    })),
   };
   return configurationSchema.parse({
     schema: 'halvix.configuration',

@@ -1,6 +1,6 @@
 import { sharedConversations, sharingProblem } from './conversations.ts';
 import { kindProblem, type ScaledPoint } from '../point/index.ts';
-import { addressOf, definitionOf, isLinked, targetsOf } from '../protocols/definitions.ts';
+import { addressOf, isLinked, targetsOf, definitionOf, deviceOf, pointsOf, wayOut } from '../protocols/definitions.ts';
 import type { Result } from '../session/index.ts';
 import { LINK_TYPE_WORDS } from '../line/linktype.ts';
 import { checkPoints } from './checkpoints.ts';
@@ -89,7 +89,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(links, endpointWords, (l) =>
     // Where each device has a conversation of its own, several with one party are meant; and seldom by mistake.
-    l.type === 'tcpClient' && !definitionOf(l.protocol).device.takesTurns
+    l.type === 'tcpClient' && !deviceOf(l.protocol).takesTurns
       ? reporter('link', l.code)(
           `another link goes to ${endpointWords(l)} too: each has its own conversation`,
           'warning',
@@ -120,12 +120,9 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   );
   unique(
     devices.filter((d) => isLinked(d.protocol) && !guests.has(d)),
-    (d) => `${d.link} ${definitionOf(d.protocol).device.key(d.settings)}`,
+    (d) => `${d.link} ${deviceOf(d.protocol).key(d.settings)}`,
     (d) =>
-      reporter(
-        'device',
-        d.code,
-      )(`another device on link ${d.link} has the ${definitionOf(d.protocol).device.where(d.settings)}`),
+      reporter('device', d.code)(`another device on link ${d.link} has the ${deviceOf(d.protocol).where(d.settings)}`),
   );
   unique(
     outbounds,
@@ -141,17 +138,19 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   const [called, framed] = [true, false].map((is) =>
     outbounds
       .filter((outbound) => !calling.has(outbound))
-      .filter(({ protocol }) => (definitionOf(protocol).outbound?.byCaller ?? false) === is),
+      .filter(({ protocol }) => (wayOut(protocol)?.byCaller ?? false) === is),
   );
   checkCallers(called, (code, words) => reporter('outbound', code)(words));
   unique(
     framed,
-    (o) => `${o.link} ${definitionOf(o.protocol).outbound?.key(o.settings)}`,
+    (o) => `${o.link} ${wayOut(o.protocol)?.key(o.settings)}`,
     (o) =>
       reporter(
         'outbound',
         o.code,
-      )(`another outbound on link ${o.link} has ${definitionOf(o.protocol).outbound?.where(o.settings)} too`),
+      )(
+        `another outbound${o.link === '' ? '' : ` on link ${o.link}`} has ${wayOut(o.protocol)?.where(o.settings)} too`,
+      ),
   );
   for (const outbound of outbounds) {
     const link = links.find(({ code }) => code === outbound.link);
@@ -171,13 +170,13 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
       report(`${definitionOf(device.protocol).words.name} has no link, and it is on ${device.link}`);
     if (isLinked(device.protocol) && !linkCodes.has(device.link))
       report(device.link === '' ? 'it has no link' : `there is no link ${device.link}`);
-    for (const words of definitionOf(device.protocol).device.check(device.settings)) report(words);
+    for (const words of deviceOf(device.protocol).check(device.settings)) report(words);
     const link = links.find(({ code }) => code === device.link);
     if (link !== undefined && link.protocol !== device.protocol)
       report(
         `it speaks ${definitionOf(device.protocol).words.name}, and its link ${link.code} carries ${definitionOf(link.protocol).words.name}`,
       );
-    if (link !== undefined && outgoing.has(link.code) && !definitionOf(device.protocol).links.includes(link.type)) {
+    if (link !== undefined && outgoing.has(link.code) && !deviceOf(device.protocol).links.includes(link.type)) {
       const is = conversations.some((one) => one.device.code === device.code);
       if (!is) report(`on its link ${link.code} centres call: say in an outbound there which of them it is`);
     }
@@ -192,13 +191,13 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
   checkRadios(radios, (code, words, severity) => reporter('radio', code)(words, severity));
   for (const { code, station } of radios)
     if (!stationCodes.has(station)) reporter('radio', code)(`there is no station ${station}`);
-  const pointsOf = new Map(
+  const listOf = new Map(
     devices.map((d) => [d.code, new Map(d.points.map((p) => [addressOf(p), p] as const))] as const),
   );
-  for (const outbound of outbounds) checkOutbound(outbound, pointsOf, reporter);
+  for (const outbound of outbounds) checkOutbound(outbound, listOf, reporter);
   const outboundCodes = new Set(outbounds.map(({ code }) => code));
   for (const { code, points, protocol } of devices) {
-    const { names } = definitionOf(protocol).points;
+    const { names } = pointsOf(protocol);
     if (names === undefined) continue;
     for (const point of points) {
       const named = names.of(point.at);
@@ -207,8 +206,8 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
         named.kind === 'outbound'
           ? outboundCodes.has(named.code)
           : named.point === null
-            ? pointsOf.has(named.code)
-            : pointsOf.get(named.code)?.has(named.point);
+            ? listOf.has(named.code)
+            : listOf.get(named.code)?.has(named.point);
       if (!known)
         reporter(
           'point',
@@ -225,13 +224,13 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
 function checkCallers(outbounds: readonly OutboundConfig[], report: (code: string, words: string) => void): void {
   outbounds.forEach((outbound, at) => {
     const { code, link, protocol, settings, allowFrom, peerName } = outbound;
-    const key = definitionOf(protocol).outbound?.key(settings);
+    const key = wayOut(protocol)?.key(settings);
     const other = outbounds
       .slice(0, at)
       .find(
         (one) =>
           one.link === link &&
-          definitionOf(one.protocol).outbound?.key(one.settings) === key &&
+          wayOut(one.protocol)?.key(one.settings) === key &&
           (one.peerName === peerName || one.peerName === '' || peerName === '') &&
           doMeet(one.allowFrom, allowFrom),
       );
@@ -256,11 +255,11 @@ function checkLink(
   users: LinkUsers,
   report: (words: string, severity?: Severity) => void,
 ): void {
-  const { words, links, framings, outbound } = definitionOf(protocol);
+  const { words, framings, device } = definitionOf(protocol);
+  const links = device?.links ?? [];
+  const out = wayOut(protocol)?.links ?? [];
   if (!users.devices && !users.outbounds) report('no device and no outbound uses it', 'warning');
-  const goes = users.shared
-    ? [...links, ...(outbound?.links ?? [])]
-    : [...(users.outbounds ? [] : links), ...(users.devices ? [] : (outbound?.links ?? []))];
+  const goes = users.shared ? [...links, ...out] : [...(users.outbounds ? [] : links), ...(users.devices ? [] : out)];
   if (!goes.includes(type))
     report(`${words.name}${users.outbounds ? ' of an outbound' : ''} does not go over ${LINK_TYPE_WORDS[type]}`);
   const fitting = framings.filter((one) => one.links.includes(type)).map(({ code }) => code);
@@ -307,8 +306,12 @@ function checkOutboundLink(
   link: LinkConfig | undefined,
   report: (words: string, severity?: Severity) => void,
 ): void {
+  if (wayOut(protocol)?.links.length === 0) {
+    if (code !== '') report(`${definitionOf(protocol).words.name} needs no link, and it is on ${code}`);
+    return;
+  }
   if (link === undefined) {
-    report(`there is no link ${code}`);
+    report(code === '' ? 'it has no link' : `there is no link ${code}`);
     return;
   }
   const { type, host, line, calls, tls } = link;
@@ -390,7 +393,7 @@ const overlap = (a: Network, b: Network): boolean => {
 
 function checkOutbound(
   outbound: OutboundConfig,
-  pointsOf: ReadonlyMap<string, ReadonlyMap<string, Configuration['devices'][number]['points'][number]>>,
+  listOf: ReadonlyMap<string, ReadonlyMap<string, Configuration['devices'][number]['points'][number]>>,
   reporter: (
     kind: ObjectKind,
     key: string,
@@ -399,10 +402,10 @@ function checkOutbound(
   ) => (words: string, severity?: Severity) => void,
 ): void {
   const where = `outbound ${outbound.code}`;
-  for (const words of definitionOf(outbound.protocol).outbound?.check(outbound.settings) ?? [])
+  for (const words of wayOut(outbound.protocol)?.check(outbound.settings) ?? [])
     reporter('outbound', outbound.code)(words);
   for (const device of partnersOf(outbound))
-    if (!pointsOf.has(device))
+    if (!listOf.has(device))
       reporter('outbound', outbound.code)(`it is device ${device} too, and there is no such device`);
   const { settings } = outbound;
   const report = (mapping: OutboundConfig['mappings'][number]): ((words: string, severity?: Severity) => void) => {
@@ -417,7 +420,7 @@ function checkOutbound(
   );
   for (const mapping of outbound.mappings) {
     const { device, target } = mapping;
-    const point = pointsOf.get(device)?.get(mapping.point);
+    const point = listOf.get(device)?.get(mapping.point);
     if (point === undefined) {
       report(mapping)(`there is no point ${mapping.point} in ${device}`);
       continue;

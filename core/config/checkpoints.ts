@@ -1,4 +1,4 @@
-import { addressOf, definitionOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, pointsOf } from '../protocols/definitions.ts';
 import {
   deadbandInUnits,
   hasStates,
@@ -38,15 +38,15 @@ export function* checkingPoints(
   const rowsAt = new Map<string, number>();
   const names = new Map<string, number>();
   const highest = new Map<string, number>();
-  const seriesOf = (point: DraftPoint): string => definitionOf(point.at.protocol).points.series(point);
+  const seriesOf = (point: DraftPoint): string => pointsOf(point.at.protocol).series(point);
   for (const point of points) {
-    const { number, width } = definitionOf(point.at.protocol).points;
+    const { number, width } = pointsOf(point.at.protocol);
     const last = (number(point.at) ?? -1) + (number(point.at) === null ? 0 : width(point) - 1);
     highest.set(seriesOf(point), Math.max(highest.get(seriesOf(point)) ?? -1, last));
   }
   const nextFree = (point: DraftPoint): number => {
     const next = (highest.get(seriesOf(point)) ?? -1) + 1;
-    highest.set(seriesOf(point), next + definitionOf(point.at.protocol).points.width(point) - 1);
+    highest.set(seriesOf(point), next + pointsOf(point.at.protocol).width(point) - 1);
     return next;
   };
   for (const [row, point] of points.entries()) {
@@ -54,8 +54,8 @@ export function* checkingPoints(
     const report = (severity: Severity, field: string, words: string, fix?: PointProblem['fix']): void =>
       void problems.push({ severity, row, field, words, ...(fix ? { fix } : {}) });
     const free = (): PointProblem['fix'] => {
-      if (!definitionOf(point.at.protocol).points.isNumbered) return undefined;
-      const at = definitionOf(point.at.protocol).points.withNumber(point.at, nextFree(point));
+      if (!pointsOf(point.at.protocol).isNumbered) return undefined;
+      const at = pointsOf(point.at.protocol).withNumber(point.at, nextFree(point));
       return { words: `use ${addressOf({ kind: point.kind, at })}`, set: { at } };
     };
     const key = addressOf(point);
@@ -152,7 +152,7 @@ function checkSetting(point: DraftPoint, report: Report): void {
   const { kind, setting } = point;
   if (kind === 'setpoint' && setting === null)
     report('warning', 'sentAs', 'it can be seen but not set: nothing says how it is sent', {
-      words: `send it as ${definitionOf(point.at.protocol).points.form(point)}`,
+      words: `send it as ${pointsOf(point.at.protocol).form(point)}`,
       set: { setting: NEW_SETTING },
     });
   if (setting === null) return;
@@ -203,7 +203,7 @@ function checkUse(point: DraftPoint, device: DeviceObject | null, report: Report
     report('problem', 'index', `it is a ${words(point.at.protocol)} point of a ${words(device.protocol)} device`);
     return;
   }
-  const { kinds, check } = definitionOf(point.at.protocol).points;
+  const { kinds, check } = pointsOf(point.at.protocol);
   if (!kinds.includes(kind))
     report('problem', 'kind', `${definitionOf(point.at.protocol).words.name} has no ${KIND_WORDS[kind].many}`);
   for (const { severity, field, words } of check(point, device?.settings ?? null)) report(severity, field, words);

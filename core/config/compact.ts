@@ -1,18 +1,18 @@
 import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
 import { mappingTargetSchema } from './document.ts';
-import { definitionOf, FIRST_PROTOCOL, type ProtocolCode } from '../protocols/definitions.ts';
+import { FIRST_PROTOCOL, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
 
 /**
  * Points and mappings come in tens of thousands, nearly all fields of them at their default: what is at its default is
  * left out where they are stored and sent.
  */
 const { at: _at, ...POINT_DEFAULTS } = defaultsOf(
-  draftPointSchema.parse({ kind: 'binary', name: '-', at: definitionOf(FIRST_PROTOCOL).points.blank('binary') }),
+  draftPointSchema.parse({ kind: 'binary', name: '-', at: pointsOf(FIRST_PROTOCOL).blank('binary') }),
   ['kind', 'name'],
 );
 const atDefaults = (at: object): Readonly<Record<string, unknown>> =>
-  definitionOf((at as { protocol: ProtocolCode }).protocol).points.defaults;
+  pointsOf((at as { protocol: ProtocolCode }).protocol).defaults;
 const { deadband, mayControl, value } = mappingTargetSchema.shape;
 const TARGET_DEFAULTS: Record<string, unknown> = Object.fromEntries(
   Object.entries({ deadband, mayControl, value }).map(([key, schema]) => [key, schema.parse(undefined)]),

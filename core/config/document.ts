@@ -296,8 +296,8 @@ const outboundCommon = z.object({
   code,
   name,
   centre: name,
-  /** How the centre gets to us. */
-  link: code,
+  /** How the centre gets to us, or we to it. Empty: its protocol needs none. */
+  link: z.union([code, z.literal('')]),
   /** From where the centre may connect, where it calls us. */
   allowFrom,
   /** The name in its certificate, where the link has TLS; empty: any. */

@@ -1,4 +1,4 @@
-import { definitionOf } from '../protocols/definitions.ts';
+import { definitionOf, deviceOf, wayOut } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
 import type { DeviceObject, ObjectDocument, OutboundObject } from './objects.ts';
 
@@ -59,7 +59,7 @@ function connectionEnds(link: LinkObject): TwoEnds[] {
 
 /** What both ends have to be set to, side by side. */
 export function twoEnds({ protocol, settings }: DeviceObject, link: LinkObject): TwoEnds[] {
-  const [role, ...rest] = definitionOf(protocol).device.ends(settings);
+  const [role, ...rest] = deviceOf(protocol).ends(settings);
   return [role, ...framingEnds(link), ...connectionEnds(link), ...rest];
 }
 
@@ -70,7 +70,8 @@ function framingEnds({ protocol, framing }: LinkObject): TwoEnds[] {
 
 /** What we and a centre have to be set to. */
 export function outboundEnds({ protocol, settings, allowFrom }: OutboundObject, link: LinkObject): TwoEnds[] {
-  const { words, outbound } = definitionOf(protocol);
+  const { words } = definitionOf(protocol);
+  const outbound = wayOut(protocol);
   const role = { what: 'Protocol and role', ours: `${words.name} ${words.them}`, theirs: `${words.name} ${words.us}` };
   const from = allowFrom.join(', ') || 'nowhere';
   return [
@@ -88,5 +89,5 @@ export function outboundEnds({ protocol, settings, allowFrom }: OutboundObject, 
 export const settingSheet = (device: DeviceObject, link: LinkObject): string[][] => [
   ['Setting at the device', 'Value'],
   ...twoEnds(device, link).map(({ what, theirs }) => [what, theirs]),
-  ['Response time-out expected', `under ${definitionOf(device.protocol).device.answerWithinMs(device.settings)} ms`],
+  ['Response time-out expected', `under ${deviceOf(device.protocol).answerWithinMs(device.settings)} ms`],
 ];

@@ -1,5 +1,5 @@
 import { stateAfter, type Operation } from '../point/index.ts';
-import { addressOf, definitionOf } from '../protocols/definitions.ts';
+import { addressOf, pointsOf } from '../protocols/definitions.ts';
 import type { PointConfig } from './document.ts';
 
 /**
@@ -10,7 +10,7 @@ export function feedbackOf(point: PointConfig): { point: string; expect: Partial
   const { control, at } = point;
   if (control === null) return null;
   if (control.feedback !== null) return control.feedback;
-  if (!definitionOf(at.protocol).points.outputShows) return null;
+  if (!pointsOf(at.protocol).outputShows) return null;
   const expect: Partial<Record<Operation, number>> = {};
   for (const operation of control.operations) {
     const state = stateAfter(operation);

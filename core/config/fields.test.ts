@@ -1,5 +1,5 @@
 import { describe, expect, test } from 'vitest';
-import { definitionOf, OFFERING, PROTOCOLS } from '../protocols/definitions.ts';
+import { WAYS_OUT, DEVICE_PROTOCOLS, deviceOf, wayOut } from '../protocols/definitions.ts';
 import type { SettingField } from '../protocols/settingfield.ts';
 import { CENTRE_LINK_FIELDS, deviceFields, LINK_FIELDS, outboundFields, valueAt, withValueAt } from './fields.ts';
 import { OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
@@ -10,22 +10,22 @@ const link = { code: 'L', name: 'Link', type: 'tcpClient' };
 const FORMS: [what: string, kind: ObjectKind, fields: readonly SettingField[], document: object][] = [
   ['a link', 'link', LINK_FIELDS, link],
   ['a link to a centre', 'link', CENTRE_LINK_FIELDS, link],
-  ...PROTOCOLS.map((protocol): (typeof FORMS)[number] => [
+  ...DEVICE_PROTOCOLS.map((protocol): (typeof FORMS)[number] => [
     `a device of ${protocol}`,
     'device',
     deviceFields(protocol),
     {
       ...{ code: 'D', name: 'Device', station: 'S', link: 'L', protocol },
-      settings: { ...definitionOf(protocol).device.first, ourAddress: 1, theirAddress: 2 },
+      settings: { ...deviceOf(protocol).first, ourAddress: 1, theirAddress: 2 },
     },
   ]),
-  ...OFFERING.map((protocol): (typeof FORMS)[number] => [
+  ...WAYS_OUT.map((protocol): (typeof FORMS)[number] => [
     `an outbound of ${protocol}`,
     'outbound',
     outboundFields(protocol),
     {
       ...{ code: 'O', name: 'centre', centre: 'Centre', link: 'L', protocol },
-      settings: { ...definitionOf(protocol).outbound?.first },
+      settings: { ...wayOut(protocol)?.first },
     },
   ]),
 ];

@@ -1,5 +1,5 @@
 import { LINK_TYPES, type LinkType } from '../line/linktype.ts';
-import { definitionOf, PROTOCOLS, type ProtocolCode } from '../protocols/definitions.ts';
+import { definitionOf, PROTOCOLS, type ProtocolCode, deviceOf, wayOut } from '../protocols/definitions.ts';
 import { numberField as number, textField as text, type SettingField } from '../protocols/settingfield.ts';
 
 /* The settings of links, devices and outbounds as people fill them in. */
@@ -244,11 +244,11 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
 /** All that a device's document says, its protocol's settings last. */
 export const deviceFields = (protocol: ProtocolCode): readonly SettingField[] => [
   ...DEVICE_FIELDS,
-  ...definitionOf(protocol).device.fields,
+  ...deviceOf(protocol).fields,
 ];
 export const outboundFields = (protocol: ProtocolCode): readonly SettingField[] => [
   ...OUTBOUND_FIELDS,
-  ...(definitionOf(protocol).outbound?.fields ?? []),
+  ...(wayOut(protocol)?.fields ?? []),
 ];
 
 export const STATION_FIELDS: readonly SettingField[] = [

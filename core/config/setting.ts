@@ -1,4 +1,4 @@
-import { definitionOf, type DraftPointAt } from '../protocols/definitions.ts';
+import { type DraftPointAt, pointsOf } from '../protocols/definitions.ts';
 import { rawValue, scaledValue } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { PointConfig } from './document.ts';
@@ -29,7 +29,7 @@ function allowed(value: number, counts: number, point: SettablePoint): Result<nu
   if (setting === null) return { ok: false, problem: `${name} is not to be set` };
   const beyond = limitProblem(value, point);
   if (beyond !== null) return { ok: false, problem: beyond };
-  const sent = definitionOf(point.at.protocol).points.sendable(point, counts);
+  const sent = pointsOf(point.at.protocol).sendable(point, counts);
   return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
 }
 
@@ -37,7 +37,7 @@ function allowed(value: number, counts: number, point: SettablePoint): Result<nu
 export function textToSend(text: string, point: SettablePoint): Result<string, string> {
   const { name, kind, setting, at } = point;
   if (kind !== 'text' || setting === null) return { ok: false, problem: `${name} is not to be written` };
-  const sent = definitionOf(at.protocol).points.writable?.(point, text);
+  const sent = pointsOf(at.protocol).writable?.(point, text);
   if (sent === undefined) return { ok: false, problem: `${name}: texts are only seen` };
   return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
 }

@@ -1,4 +1,4 @@
-import { definitionOf } from '../protocols/definitions.ts';
+import { deviceOf, wayOut } from '../protocols/definitions.ts';
 import type { DeviceConfig, LinkConfig, OutboundConfig } from './document.ts';
 import { sameDocument } from './same.ts';
 
@@ -73,6 +73,6 @@ export const adopted = (settings: object, adopts: readonly string[]): object =>
 
 export const linkTouch = (before: LinkConfig, after: LinkConfig): Touch => touchOf(LINK_TOUCHES, before, after);
 export const deviceTouch = (before: DeviceConfig, after: DeviceConfig): Touch =>
-  touchOf(DEVICE_TOUCHES, before, after, definitionOf(before.protocol).device.adopts);
+  touchOf(DEVICE_TOUCHES, before, after, deviceOf(before.protocol).adopts);
 export const outboundTouch = (before: OutboundConfig, after: OutboundConfig): Touch =>
-  touchOf(OUTBOUND_TOUCHES, before, after, definitionOf(before.protocol).outbound?.adopts ?? []);
+  touchOf(OUTBOUND_TOUCHES, before, after, wayOut(before.protocol)?.adopts ?? []);

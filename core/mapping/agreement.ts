@@ -1,4 +1,4 @@
-import { addressOf, definitionOf, targetsOf } from '../protocols/definitions.ts';
+import { addressOf, targetsOf, deviceOf } from '../protocols/definitions.ts';
 import type { TwoEnds } from '../protocols/ends.ts';
 import { outboundEnds, partnersOf, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
 import { fieldOfHeading } from '../pointlist/index.ts';
@@ -120,8 +120,8 @@ function givenRows({ mappings, controls, settings }: OutboundConfig, devices: Co
 
 /** How often we ask. */
 const periods = ({ protocol, settings }: Configuration['devices'][number]): TwoEnds[] =>
-  definitionOf(protocol)
-    .device.polls(settings)
+  deviceOf(protocol)
+    .polls(settings)
     .map(({ what, everyMs }) => ({
       what: `Asked for: ${what}`,
       ours: period(everyMs),

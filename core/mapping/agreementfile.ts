@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { addressOf, definitionOf, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, readAddress, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
 import { mappingSchema, type Configuration, type MappingConfig, type OutboundConfig } from '../config/index.ts';
 import { newPoint, readTable } from '../pointlist/index.ts';
 import { KIND_WORDS, kindOf, POINT_KINDS } from '../point/index.ts';
@@ -212,7 +212,7 @@ function pointOf(
   const prefix = prefixes.find((one) => entry.name.startsWith(`${one} `));
   const name = (prefix === undefined ? entry.name : entry.name.slice(prefix.length + 1)).trim() || entry.address;
   const kind = entry.kind ?? read.kind;
-  const { kinds } = definitionOf(protocol).points;
+  const { kinds } = pointsOf(protocol);
   if (!kinds.includes(kind)) return { point: null, problem: `there is no ${KIND_WORDS[kind].one} there` };
   const point = {
     ...newPoint(protocol, kind, null, name.slice(0, 80)),

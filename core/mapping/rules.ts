@@ -1,5 +1,5 @@
 import { misfitOf, valueAt, type DraftPoint, type MappingConfig } from '../config/index.ts';
-import { addressOf, definitionOf, inAddressOrder, targetsOf } from '../protocols/definitions.ts';
+import { addressOf, inAddressOrder, targetsOf, pointsOf } from '../protocols/definitions.ts';
 import type { OutboundSettings, ProtocolCode, TargetPointAt } from '../protocols/definitions.ts';
 import { KIND_WORDS, POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
 
@@ -91,7 +91,10 @@ export const mappingTo = (
   point: addressOf(source),
   target: {
     kind,
-    at: targetsOf(protocol).propose(kind, number, value, choices),
+    at: targetsOf(protocol).propose(kind, number, value, choices, {
+      device: source.device,
+      point: addressOf(source),
+    }),
     deadband: null,
     mayControl: true,
     value,
@@ -187,7 +190,7 @@ export function applyRule(
     used.add(addressOf({ kind, at: own }));
   }
   for (const source of chosen) {
-    const own = definitionOf(source.at.protocol).points.number(source.at);
+    const own = pointsOf(source.at.protocol).number(source.at);
     if (addressOf(source) === '') {
       add({ source, mapping: null, state: 'misfit', words: 'it has no address' });
       continue;

@@ -9,7 +9,7 @@ import {
   type ConfigurationProblem,
   type ObjectKind,
 } from '../config/index.ts';
-import { definitionOf } from '../protocols/definitions.ts';
+import { deviceOf, wayOut } from '../protocols/definitions.ts';
 
 /** One line of the address plan: everything that has an endpoint, a port or an address. */
 export interface PlanRow {
@@ -51,7 +51,7 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
         name: device.name,
         host: link?.host ?? '',
         port: link?.port ?? null,
-        ...addressesOf(definitionOf(device.protocol).device, device.settings),
+        ...addressesOf(deviceOf(device.protocol), device.settings),
         problems: [...of('device', device.code), ...of('link', device.link)],
       };
     }),
@@ -63,7 +63,7 @@ export function addressPlan(configuration: Configuration): PlanRow[] {
       name: centre,
       host: links.get(link)?.host ?? '',
       port: links.get(link)?.port ?? null,
-      ...addressesOf(definitionOf(protocol).outbound, settings),
+      ...addressesOf(wayOut(protocol), settings),
       problems: [...of('outbound', code), ...of('link', link)],
     })),
     ...configuration.radios.map(({ code, station, name, radioSide, wiredSide }): PlanRow => ({
@@ -216,7 +216,7 @@ export function readPlan(
         edit('device', code, own, [
           ['name', 'Name'],
           ['station', 'Station'],
-          ...addressCells(definitionOf(device.protocol).device),
+          ...addressCells(deviceOf(device.protocol)),
         ]);
         return editLink(device.link);
       }
@@ -224,7 +224,7 @@ export function readPlan(
         const outbound = configuration.outbounds.find((one) => one.code === code);
         if (outbound === undefined) return blame('Code', 'there is no such outbound; add it under its centre');
         const { mappings: _mappings, ...own } = outbound;
-        edit('outbound', code, own, [['centre', 'Name'], ...addressCells(definitionOf(outbound.protocol).outbound)]);
+        edit('outbound', code, own, [['centre', 'Name'], ...addressCells(wayOut(outbound.protocol))]);
         return editLink(outbound.link);
       }
       case 'radio': {

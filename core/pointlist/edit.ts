@@ -1,5 +1,5 @@
 import type { DraftPoint } from '../config/index.ts';
-import { addressOf, definitionOf, type ProtocolCode } from '../protocols/definitions.ts';
+import { addressOf, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { newPoint, pointField } from './fields/index.ts';
@@ -20,7 +20,7 @@ export function filledPattern(
   return pattern.replace(/\{(n|index)(?::(\d))?\}|\{(name|station|device|address)\}/g, (whole, count, width, word) => {
     if (count === 'n') return String(n).padStart(Number(width ?? 1), '0');
     if (count === 'index')
-      return String(definitionOf(point.at.protocol).points.number(point.at) ?? '').padStart(Number(width ?? 1), '0');
+      return String(pointsOf(point.at.protocol).number(point.at) ?? '').padStart(Number(width ?? 1), '0');
     if (word === 'name') return point.name;
     if (word === 'address') return addressOf(point);
     return word === 'station' ? context.station : word === 'device' ? context.device : String(whole);
@@ -46,7 +46,7 @@ export function runOfPoints(
 ): Result<DraftPoint[], string> {
   if (!Number.isInteger(count) || count < 1 || count > 65536)
     return { ok: false, problem: `Count: ${count} is not from 1 to 65536` };
-  const { highest, width } = definitionOf(protocol).points;
+  const { highest, width } = pointsOf(protocol);
   const step = width(newPoint(protocol, kind, null, '-'));
   if (!Number.isInteger(first) || first < 0 || first + count * step - 1 > highest)
     return { ok: false, problem: `First address: ${first} with ${count} points goes beyond 0 to ${highest}` };

@@ -2,11 +2,11 @@ import Papa from 'papaparse';
 import { sameDocument, type DraftPoint } from '../config/index.ts';
 import {
   addressOf,
-  definitionOf,
   FIRST_PROTOCOL,
-  PROTOCOLS,
+  DEVICE_PROTOCOLS,
   readAddress,
   type ProtocolCode,
+  pointsOf,
 } from '../protocols/definitions.ts';
 import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
@@ -107,7 +107,7 @@ function guessed(rows: readonly string[][], width: number): (string | null)[] {
     const all = (test: (cell: string) => boolean): boolean => cells.length > 0 && cells.every(test);
     const guess = all((cell) => kindOf(cell) !== undefined)
       ? 'kind'
-      : all((cell) => PROTOCOLS.some((protocol) => readAddress(protocol, cell) !== null))
+      : all((cell) => DEVICE_PROTOCOLS.some((protocol) => readAddress(protocol, cell) !== null))
         ? 'index'
         : all((cell) => /^\d{1,5}$/.test(cell))
           ? 'index'
@@ -181,7 +181,7 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
   const knownAt = new Map<string, number>();
   const nextFree = new Map<string, number>();
   const note = (device: string, point: DraftPoint, place: number | null): void => {
-    const { number, series, width } = definitionOf(point.at.protocol).points;
+    const { number, series, width } = pointsOf(point.at.protocol);
     const own = number(point.at);
     if (own === null) return;
     if (place !== null) knownAt.set(`${device} ${addressOf(point)}`, place);
@@ -224,7 +224,7 @@ export function previewTable(table: Table, context: PreviewContext): Preview {
       if (set.ok) point = set.value;
       else blame(field.title, text, set.problem);
     }
-    const { isNumbered, number, series, withNumber } = definitionOf(protocol).points;
+    const { isNumbered, number, series, withNumber } = pointsOf(protocol);
     if (isNumbered && !hasIndex && number(point.at) === null)
       point = { ...point, at: withNumber(point.at, nextFree.get(`${device} ${series(point)}`) ?? 0) };
     const own = addressOf(point);

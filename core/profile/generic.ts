@@ -1,7 +1,7 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint, pointField } from '../pointlist/index.ts';
 import type { GenericProfile } from '../protocols/definition.ts';
-import { definitionOf, PROTOCOLS, type ProtocolCode } from '../protocols/definitions.ts';
+import { DEVICE_PROTOCOLS, type ProtocolCode, deviceOf } from '../protocols/definitions.ts';
 import { profileSchema, type Profile } from './profile.ts';
 
 function pointOf(protocol: ProtocolCode, { kind, number, name, fields }: GenericProfile['points'][number]): DraftPoint {
@@ -15,8 +15,8 @@ function pointOf(protocol: ProtocolCode, { kind, number, name, fields }: Generic
 }
 
 /** Profiles that come along: a beginning to be adapted, of no particular make. */
-export const GENERIC_PROFILES: readonly Profile[] = PROTOCOLS.flatMap((protocol) =>
-  definitionOf(protocol).profiles.map(({ points, ...rest }) =>
+export const GENERIC_PROFILES: readonly Profile[] = DEVICE_PROTOCOLS.flatMap((protocol) =>
+  deviceOf(protocol).profiles.map(({ points, ...rest }) =>
     profileSchema.parse({
       schema: 'halvix.profile',
       version: 2,

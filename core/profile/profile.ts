@@ -1,6 +1,6 @@
 import '../words/index.ts';
 import { z } from 'zod';
-import { definitionOf, devicePart, PROTOCOLS } from '../protocols/definitions.ts';
+import { devicePart, DEVICE_PROTOCOLS, definitionOf, deviceOf } from '../protocols/definitions.ts';
 import { codeSchema, OBJECT_SCHEMAS, upgradedProfile, type DeviceObject, type DraftPoint } from '../config/index.ts';
 
 /**
@@ -13,14 +13,14 @@ const profileDocument = z.object({
   code: codeSchema,
   name: OBJECT_SCHEMAS.link.shape.name,
   description: OBJECT_SCHEMAS.station.shape.description,
-  protocol: z.enum(PROTOCOLS),
+  protocol: z.enum(DEVICE_PROTOCOLS),
   settings: z.record(z.string(), z.unknown()),
   points: z.array(OBJECT_SCHEMAS.point).max(100_000),
 });
 
 /** A profile's settings are read like a device's, at a place that is then forgotten. */
 const checkedSettings = profileDocument.transform((profile, context) => {
-  const { device } = definitionOf(profile.protocol);
+  const device = deviceOf(profile.protocol);
   const read = devicePart.safeParse({
     protocol: profile.protocol,
     settings: { ...profile.settings, ...picked(device.first, device.placed) },
@@ -41,7 +41,7 @@ export type Profile = z.infer<typeof profileDocument>;
 
 /** Saves a device as a profile. */
 export function profileOf(device: DeviceObject, points: readonly DraftPoint[], code: string, name: string): Profile {
-  const settings = withoutPlaced(device.settings, definitionOf(device.protocol).device.placed);
+  const settings = withoutPlaced(device.settings, deviceOf(device.protocol).placed);
   return {
     schema: 'halvix.profile',
     version: 2,
@@ -74,7 +74,7 @@ export function deviceFrom(
   { code, name, station, host, port, framing, settings }: Placement,
 ): { link: z.infer<typeof OBJECT_SCHEMAS.link>; device: DeviceObject; points: DraftPoint[] } {
   const { protocol } = profile;
-  const { device, framings } = definitionOf(protocol);
+  const { framings } = definitionOf(protocol);
   const [usual] = framings.filter(({ links }) => links.includes('tcpClient'));
   return {
     link: OBJECT_SCHEMAS.link.parse({
@@ -94,7 +94,7 @@ export function deviceFrom(
       link: code,
       protocol,
       life: 'inService',
-      settings: { ...profile.settings, ...picked(settings, device.placed) },
+      settings: { ...profile.settings, ...picked(settings, deviceOf(protocol).placed) },
     }),
     points: profile.points,
   };

@@ -4,6 +4,7 @@ import type { Operation, PointKind, ScaledPoint } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { ControlMode, Refusal } from './control.ts';
 import type { TwoEnds } from './ends.ts';
+import type { Carried } from './publishing/form.ts';
 import type { SettingField } from './settingfield.ts';
 
 /*
@@ -40,7 +41,7 @@ export interface AtField<Draft extends At> {
 }
 
 /** How the points of a device are addressed. */
-export interface PointAddressing<Of extends At, Draft extends At, Target extends At, Settings> {
+export interface PointAddressing<Of extends At, Draft extends At, Settings> {
   /** Of a point that runs. */
   at: z.ZodType<Of>;
   /** Of one in a draft: the address itself may be missing still. */
@@ -55,12 +56,8 @@ export interface PointAddressing<Of extends At, Draft extends At, Target extends
   outputShows: boolean;
   /** Of a new point, without an address. */
   blank: (kind: PointKind) => Draft;
-  /** Empty while it has none. */
-  print: (point: Placed<Draft | Target>) => string;
   /** What people write: as printed, or nearly; null when it is none. The kind is the usual one of such an address. */
   parse: (text: string) => Placed<Of> | null;
-  /** A text whose order is the one in which people read the points. */
-  sort: (point: Placed<Draft | Target>) => string;
   /** The cell of the address in a list. */
   cell: Omit<AtField<Draft>, 'set' | 'isSetting'> & {
     set: (point: Placed<Draft>, text: string) => Result<Placed<Draft>, string>;
@@ -134,6 +131,8 @@ export interface TargetAddressing<Target extends At, Settings> {
     value: 'raw' | 'engineering',
     /** By the paths of `ruleFields`. */
     choices: Readonly<Record<string, string>>,
+    /** The point that is handed on, where it is known. */
+    source?: { device: string; point: string },
   ) => Target;
   /** What a rule may say beside numbers. */
   ruleFields: readonly SettingField[];
@@ -319,7 +318,70 @@ export interface OfferFile<Settings, Target extends At> {
   }) => Promise<string>;
 }
 
-/** One protocol. */
+/** How addresses are written: of points, and of what is offered to others. */
+export interface AddressText<Any extends At> {
+  /** Empty while it has none. */
+  print: (point: Placed<Any>) => string;
+  /** A text whose order is the one in which people read them. */
+  sort: (point: Placed<Any>) => string;
+}
+
+/** Devices that are on links: they are asked, or tell by themselves. */
+export interface DeviceRole<Settings, Draft extends At> extends DeviceSide<Settings, Draft> {
+  links: readonly LinkType[];
+  /** The TCP port that is usual. */
+  port: number;
+  profiles: readonly GenericProfile[];
+  /** Files from which devices are taken; null: there are none. */
+  descriptions: DescriptionFile | null;
+}
+
+/** Devices without a link: what their points say is known here. */
+export type SourceRole<Settings> = Side<Settings>;
+
+/** A way out: points are handed on to others. */
+export interface WayOut<Settings, Target extends At> extends Side<Settings> {
+  /** On which links, the first of them usual; empty: it has none. */
+  links: readonly LinkType[];
+  /** The port that we listen on, or go to, unless somebody says otherwise. */
+  port: number;
+  targets: TargetAddressing<Target, Settings>;
+  /**
+   * A connection is one outbound's alone: of those that share a key it is the one whose networks, and whose name in a
+   * certificate, are the caller's. Absent: frames tell whose they are, one by one.
+   */
+  byCaller?: boolean;
+  /**
+   * A centre that is a device too may be both in one conversation, on the link of either: `association`, as it is
+   * called. Absent: each has its own.
+   */
+  shares?: string;
+  /** The other side may say nothing for ever: its connection alone says that it is there. */
+  quiet?: boolean;
+  /**
+   * What people here can have it do besides: `report all values now`. `text`: what has to be written for it;
+   * `careful`: what is to be known before it is done.
+   */
+  orders?: Readonly<Record<string, { words: string; text?: string; careful?: string }>>;
+  /** What its session knows beside its counters: `Transfer sets`. */
+  details?: string;
+  /** Absent: there are none. */
+  files?: readonly OfferFile<Settings, Target>[];
+}
+
+/** We push: nobody asks. */
+export interface PublishingRole<Settings, Target extends At> extends WayOut<Settings, Target> {
+  /**
+   * What takes packets to their destination where a library owns the way there (`engine/carriers`), and what records
+   * and packets look like; null: the protocol has a session of its own, which begins to speak on its link.
+   */
+  carried: Carried<Settings, Target> | null;
+}
+
+/**
+ * One protocol: its roles, each or none. A device or a source has points; who offers is asked for them, who publishes
+ * pushes them.
+ */
 export interface Definition<
   Settings,
   OutboundSettings,
@@ -331,16 +393,12 @@ export interface Definition<
   code: Code;
   words: {
     name: string;
-    /** `master`, `outstation`: our role towards a device, and its. */
+    /** `master`, `outstation`: our role towards a device, and its; of what is only published: ours, and theirs. */
     us: string;
     them: string;
   };
-  /** On which devices are. */
-  links: readonly LinkType[];
   /** How frames are told apart on a link, where there is a choice; the first that goes on its type is usual. */
   framings: readonly { code: string; words: string; links: readonly LinkType[] }[];
-  /** The TCP port that is usual. */
-  port: number;
   /** What sessions count, in words; which of it matters always, and which says that something is wrong. */
   counters: {
     words: Readonly<Record<string, string>>;
@@ -348,47 +406,19 @@ export interface Definition<
     outbound: readonly string[];
     trouble: readonly string[];
   };
-  device: DeviceSide<Settings, Draft>;
-  points: PointAddressing<Of, Draft, Target, Settings>;
-  profiles: readonly GenericProfile[];
-  /** Files from which devices are taken; null: there are none. */
-  descriptions: DescriptionFile | null;
-  /**
-   * What we offer to others, on such links, the first of them usual; null: nothing yet. `port`: the one that we listen on
-   * unless somebody says otherwise.
-   */
-  outbound:
-    | (Side<OutboundSettings> & {
-        links: readonly LinkType[];
-        port: number;
-        targets: TargetAddressing<Target, OutboundSettings>;
-        /**
-         * A connection is one outbound's alone: of those that share a key it is the one whose networks, and whose name in a
-         * certificate, are the caller's. Absent: frames tell whose they are, one by one.
-         */
-        byCaller?: boolean;
-        /**
-         * A centre that is a device too may be both in one conversation, on the link of either: `association`, as it is
-         * called. Absent: each has its own.
-         */
-        shares?: string;
-        /** A centre that is told all that it wants may say nothing for ever: its connection alone says that it is there. */
-        quiet?: boolean;
-        /**
-         * What people here can have it do besides: `report all values now`. `text`: what has to be written for it;
-         * `careful`: what is to be known before it is done.
-         */
-        orders?: Readonly<Record<string, { words: string; text?: string; careful?: string }>>;
-        /** What its session knows beside its counters: `Transfer sets`. */
-        details?: string;
-        /** Absent: there are none. */
-        files?: readonly OfferFile<OutboundSettings, Target>[];
-      })
-    | null;
+  address: AddressText<Draft | Target>;
+  device: DeviceRole<Settings, Draft> | null;
+  source: SourceRole<Settings> | null;
+  /** Of its devices or sources; null: it has neither. */
+  points: PointAddressing<Of, Draft, Settings> | null;
+  offers: WayOut<OutboundSettings, Target> | null;
+  publishes: PublishingRole<OutboundSettings, Target> | null;
 }
 
 // ---- what says nothing
 
+/** Of a protocol that has no devices and no sources. */
+export const NO_POINTS = { device: null, source: null, points: null } as const;
 /** Of a protocol in which nothing is asked beyond points. */
 export const NO_ORDERS = {
   schema: z.never(),
@@ -405,5 +435,22 @@ export const NO_ORDERS = {
 export const NO_COUNTERS = { words: {}, device: [], outbound: [], trouble: [] };
 /** Of one whose devices are not tried. */
 export const NO_TRIAL = { words: '', steps: {} };
+/** What a device on a link says that a source leaves open. */
+export const NOT_ASKED = {
+  links: [],
+  port: 0,
+  profiles: [],
+  descriptions: null,
+  refusal: (): Refusal => 'other',
+  answerWithinMs: () => 0,
+  unpolled: <Own>(own: Own): Own => own,
+  timeBounds: () => null,
+  polls: () => [],
+  requests: null,
+  takesTurns: false,
+  details: null,
+  trial: NO_TRIAL,
+  orders: NO_ORDERS,
+} as const;
 /** Of an end that the address plan knows nothing of. */
 export const NO_PLAN = { ours: null, theirs: null };

@@ -1,5 +1,6 @@
 export type { Carrying, MarkedFrame, Measured } from './measured.ts';
 export type {
+  At,
   AtField,
   Described,
   DescribedDevice,
@@ -7,6 +8,7 @@ export type {
   Named,
   Offered,
   PlannedRequest,
+  PublishingRole,
   RequestPlan,
 } from './definition.ts';
 export type { SettingField } from './settingfield.ts';
@@ -53,23 +55,30 @@ export {
 export {
   addressOf,
   definitionOf,
+  DEVICE_PROTOCOLS,
+  deviceOf,
   devicePart,
   FIRST_PROTOCOL,
   inAddressOrder,
   isLinked,
   movedTo,
   numberOf,
-  OFFERING,
+  pointsOf,
   PROTOCOLS,
   readAddress,
   sortOf,
   targetsOf,
   usualFraming,
+  wayOut,
+  WAYS_OUT,
+  type AnyDeviceRole,
   type AnyDefinition,
+  type DeviceCode,
   type DeviceSettings,
   type DraftPointAt,
   type OutboundSettings,
   type PointAt,
   type ProtocolCode,
   type TargetPointAt,
+  type WayOutCode,
 } from './definitions.ts';

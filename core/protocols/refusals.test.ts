@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest';
 import type { Refusal } from './control.ts';
-import { definitionOf } from './definitions.ts';
+import { deviceOf } from './definitions.ts';
 import { ControlStatus, STATUS_OF } from './dnp3/control.ts';
 import { CAUSES, CAUSE_WORDS_OF } from './iec61850/control.ts';
 import { ExceptionCode, EXCEPTION_OF } from './modbus/wire/pdu.ts';
@@ -11,9 +11,9 @@ const ALL = Object.keys(STATUS_OF) as Refusal[];
 describe('a refusal', () => {
   test('of DNP3 and IEC 61850 comes back as it went', () => {
     for (const refusal of ALL) {
-      expect(definitionOf('dnp3').device.refusal(STATUS_OF[refusal])).toBe(refusal);
+      expect(deviceOf('dnp3').refusal(STATUS_OF[refusal])).toBe(refusal);
       const cause = CAUSES.findIndex((words) => words === CAUSE_WORDS_OF[refusal]);
-      expect(definitionOf('iec61850').device.refusal(cause)).toBe(refusal);
+      expect(deviceOf('iec61850').refusal(cause)).toBe(refusal);
     }
   });
 
@@ -29,16 +29,14 @@ describe('a refusal', () => {
     [CAUSES.indexOf('aborted by loss of communication'), ControlStatus.downstreamFail],
     [CAUSES.indexOf('blocked by health'), ControlStatus.undefined],
     [9999, ControlStatus.undefined],
-  ])('cause %i is status %i', (cause, status) =>
-    expect(STATUS_OF[definitionOf('iec61850').device.refusal(cause)]).toBe(status),
-  );
+  ])('cause %i is status %i', (cause, status) => expect(STATUS_OF[deviceOf('iec61850').refusal(cause)]).toBe(status));
 
   test('of Modbus says less, and never something else', () => {
-    expect(definitionOf('modbus').device.refusal(ExceptionCode.illegalValue)).toBe('outOfRange');
-    expect(definitionOf('modbus').device.refusal(ExceptionCode.gatewaySilent)).toBe('lost');
-    expect(definitionOf('modbus').device.refusal(0x77)).toBe('other');
+    expect(deviceOf('modbus').refusal(ExceptionCode.illegalValue)).toBe('outOfRange');
+    expect(deviceOf('modbus').refusal(ExceptionCode.gatewaySilent)).toBe('lost');
+    expect(deviceOf('modbus').refusal(0x77)).toBe('other');
     for (const refusal of ALL) {
-      const back = definitionOf('modbus').device.refusal(EXCEPTION_OF[refusal]);
+      const back = deviceOf('modbus').refusal(EXCEPTION_OF[refusal]);
       expect([refusal, 'other', 'notSupported']).toContain(back);
     }
   });

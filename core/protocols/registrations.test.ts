@@ -1,7 +1,16 @@
 import { describe, expect, test } from 'vitest';
 import { demoConfiguration } from '../../bench/scenario/configuration.ts';
 import type { Configuration } from '../config/document.ts';
-import { definitionOf, draftPointAt, isLinked, OFFERING, pointAt, PROTOCOLS, targetPointAt } from './definitions.ts';
+import {
+  definitionOf,
+  DEVICE_PROTOCOLS,
+  draftPointAt,
+  pointAt,
+  PROTOCOLS,
+  targetPointAt,
+  wayOut,
+  WAYS_OUT,
+} from './definitions.ts';
 import { clientSide, serverSide, sourceSide } from './sessions/index.ts';
 
 /*
@@ -19,17 +28,22 @@ describe.each(PROTOCOLS)('%s', (code) => {
   const definition = definitionOf(code);
 
   test('has machines for what its definition says it does', () => {
-    if (isLinked(code)) expect(clientSide(code).make).toBeTypeOf('function');
-    else {
-      expect(() => clientSide(code)).toThrow();
-      expect(sourceSide(code).make).toBeTypeOf('function');
-    }
-    if (definition.outbound === null) expect(() => serverSide(code)).toThrow();
+    if (definition.device !== null) expect(clientSide(code).make).toBeTypeOf('function');
+    else expect(() => clientSide(code)).toThrow();
+    if (definition.source !== null) expect(sourceSide(code).make).toBeTypeOf('function');
+    else expect(() => sourceSide(code)).toThrow();
+    expect([definition.device, definition.source].filter((role) => role !== null)).toHaveLength(
+      definition.points === null ? 0 : 1,
+    );
+    expect([definition.offers, definition.publishes].filter((role) => role !== null).length).toBeLessThan(2);
+    expect(DEVICE_PROTOCOLS.includes(code as never)).toBe(definition.points !== null);
+    if (wayOut(code) === null) expect(() => serverSide(code)).toThrow();
     else expect(serverSide(code).make).toBeTypeOf('function');
-    expect(OFFERING.includes(code as never)).toBe(definition.outbound !== null);
+    expect(WAYS_OUT.includes(code as never)).toBe(wayOut(code) !== null);
   });
 
   test('has points that every union of addresses knows', () => {
+    if (definition.points === null) return;
     const points = demo.devices.filter(({ protocol }) => protocol === code).flatMap((device) => device.points);
     expect(points.length, 'points of it in the demo').toBeGreaterThan(0);
     for (const { at } of points) {
@@ -39,7 +53,7 @@ describe.each(PROTOCOLS)('%s', (code) => {
   });
 
   test('offers points that the union of targets knows', () => {
-    if (definition.outbound === null) return;
+    if (wayOut(code) === null) return;
     const offered = demo.outbounds.filter(({ protocol }) => protocol === code).flatMap(({ mappings }) => mappings);
     for (const { target } of offered) expect(targetPointAt.parse(target.at)).toEqual(target.at);
     expect(targetPointAt.safeParse({ protocol: code }).error?.issues[0]?.code).not.toBe('invalid_union');
@@ -56,7 +70,7 @@ describe.each(PROTOCOLS)('%s', (code) => {
       );
       return side.adopts.filter((key) => !known.includes(key));
     };
-    expect(has(definition.device as never)).toEqual([]);
-    if (definition.outbound !== null) expect(has(definition.outbound as never)).toEqual([]);
+    if (definition.device !== null) expect(has(definition.device as never)).toEqual([]);
+    if (wayOut(code) !== null) expect(has(wayOut(code) as never)).toEqual([]);
   });
 });

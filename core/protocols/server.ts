@@ -49,6 +49,8 @@ export interface OwedRecord {
   /** Ascending through all queues of an outbound, over restarts too. */
   number: number;
   octets: Uint8Array;
+  /** It is not committed yet, although its session hands it over: `stored` says when. */
+  isUncommitted?: boolean;
 }
 
 /** What an earlier session of the outbound has left. */
@@ -68,6 +70,11 @@ export type ServerCommand<Place> =
   | { type: 'toldBefore'; records: readonly OwedRecord[] }
   /** What earlier sessions still owe; `last`: that is all of it. */
   | { type: 'owed'; records: readonly OwedRecord[]; last: boolean }
+  /** Events that it owes are committed: told to who wants it (`wantsStored`). */
+  | { type: 'stored'; numbers: readonly number[] }
+  /** What became of a packet that was to be carried. */
+  | { type: 'carried'; packet: number }
+  | { type: 'notCarried'; packet: number; words: string }
   | { type: 'controlResult'; token: number; outcomes: readonly ControlOutcome[] }
   /** An output was given a command, by whomever. */
   | {
@@ -107,6 +114,8 @@ export interface Told {
 export type ServerEffect =
   /** `peer`: to whom, where there may be several. */
   | { type: 'send'; octets: Uint8Array; peer?: number }
+  /** A packet for the carrier of the outbound, which says what became of it. */
+  | { type: 'carry'; packet: number; octets: Uint8Array }
   | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[]; peer?: number }
   /** The present values of these were read, for the first time since they changed. */
   | { type: 'read'; addresses: readonly string[] }
@@ -137,6 +146,8 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
   readonly eventsWaiting: number;
   /** Something that has gone out is not acknowledged yet; absent: it never waits for that. */
   readonly awaits?: boolean;
+  /** It sends nothing that is not committed; absent: it sends at receipt. */
+  readonly wantsStored?: boolean;
   /** What else it knows, for those who look; absent: nothing. */
   readonly details?: readonly DetailTable[];
   /** All that there is to remember, in one piece; absent: nothing is. */

@@ -2,7 +2,7 @@ import type { DraftPoint } from '../config/index.ts';
 import { newPoint } from '../pointlist/index.ts';
 import { isScaled, KIND_WORDS, POINT_KINDS, type Operation, type PointKind } from '../point/index.ts';
 import type { SurveyedPoint } from '../protocols/client.ts';
-import { addressOf, definitionOf, inAddressOrder, readAddress, type ProtocolCode } from '../protocols/definitions.ts';
+import { addressOf, inAddressOrder, readAddress, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
 
 export interface SurveyComparison {
   /** Answers, and is not in the list. */
@@ -24,7 +24,7 @@ export function compareSurvey(surveyed: readonly SurveyedPoint[], list: readonly
   if (first !== undefined) sortByAddress(unlisted, first.at.protocol);
   const missing = list.filter((point) => addressOf(point) !== '' && !answered.has(addressOf(point)));
   const otherKind = missing.flatMap((point) => {
-    const { number } = definitionOf(point.at.protocol).points;
+    const { number } = pointsOf(point.at.protocol);
     // Where addresses are no numbers, nothing is at the same one under another kind.
     if (number(point.at) === null) return [];
     const answers = unlisted.find(({ kind, address }) => {
@@ -81,7 +81,7 @@ export const pointsFromSurvey = (told: readonly ToldPoint[], protocol: ProtocolC
   told.flatMap(({ kind, address, name, unit, operations }) => {
     const read = readAddress(protocol, address);
     if (read === null) return [];
-    const number = definitionOf(protocol).points.number(read.at);
+    const number = pointsOf(protocol).number(read.at);
     const usual = number === null ? address : `${KIND_WORDS[kind].one} ${number}`;
     const point = newPoint(protocol, kind, null, (name || usual).slice(0, MOST_NAME));
     const control = point.control && operations ? { ...point.control, operations: [...operations] } : point.control;

@@ -7,7 +7,7 @@ import {
   type ConfigurationProblem,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
-import { addressOf, definitionOf } from '@halvix/core/protocols';
+import { addressOf, definitionOf, pointsOf } from '@halvix/core/protocols';
 import { desc, eq, sql } from 'drizzle-orm';
 import { list, type Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
@@ -109,7 +109,8 @@ async function followNamed(
   { code, protocol }: Configuration['devices'][number],
   renamed: ReadonlyMap<string, string>,
 ): Promise<void> {
-  const { names, parse, print } = definitionOf(protocol).points;
+  const { names, parse } = pointsOf(protocol);
+  const { print } = definitionOf(protocol).address;
   if (names === undefined) return;
   const known = await tx.select().from(pointIdentity).where(eq(pointIdentity.device, code));
   const moved = known.flatMap(({ id, address }) => {

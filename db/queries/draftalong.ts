@@ -1,5 +1,5 @@
 import type { DraftPoint, MappingConfig, ObjectKind } from '@halvix/core/config';
-import { addressOf, definitionOf } from '@halvix/core/protocols';
+import { addressOf, pointsOf } from '@halvix/core/protocols';
 import type { ChangedObject, DraftObject, Written } from './draftobject.ts';
 
 type Coded = { code?: string };
@@ -81,7 +81,7 @@ function withNamesFollowed(
   renamed: ReadonlyMap<string, string | null>,
   moved: ReadonlyMap<string, string | null>,
 ): DraftPoint | null {
-  const { names } = definitionOf(point.at.protocol).points;
+  const { names } = pointsOf(point.at.protocol);
   const named = names?.of(point.at) ?? null;
   if (names === undefined || named === null) return null;
   // Of what was deleted the name stays: the check says that it is not there.

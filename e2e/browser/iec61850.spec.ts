@@ -148,7 +148,7 @@ test('a register and a relay’s status in our model, from an empty draft, seen 
     ['analog', `${power.replace('[MX]', '.mag.f[MX]')}`],
     ['binary', `${door.replace('[ST]', '.stVal[ST]')}`],
   ] as const;
-  const reported = modelClient(rig.ports.model ?? 0, list);
+  const reported = modelClient(rig.ports.model ?? 0, list, {});
   const polled = modelClient(rig.ports.model ?? 0, list, { reports: 'none', pollMs: 200 });
   const has = (client: typeof reported, value: number, on: number) => async (): Promise<boolean> =>
     Math.abs((client.latest.get(list[0][1])?.raw ?? NaN) - value) < 1e-3 && client.latest.get(list[1][1])?.raw === on;
@@ -218,7 +218,7 @@ test('setting groups and logs of a device, and a model from its file with points
 
   // The same model as the device's, and its values in it where they were mapped.
   const list = [['binary', 'HLMB1/GGIO1.Ind2.stVal[ST]']] as const;
-  const client = modelClient(rig.ports.model ?? 0, list);
+  const client = modelClient(rig.ports.model ?? 0, list, {});
   await rig.bench('PUT', '/devices/HLM-B1/points/binary/6', { value: 1 });
   await rig.until('the value in the model', () => Promise.resolve(client.latest.get(list[0][1])?.raw === 1));
   await rig.bench('DELETE', '/devices/HLM-B1/points/binary/6');

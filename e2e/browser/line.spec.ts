@@ -162,7 +162,7 @@ test('what the logger had kept is drawn at its own times and marked as late', as
   // Half a minute of samples that nobody takes.
   await rig.bench('PUT', '/links/LMB/impairments', { silence: true });
   await page.waitForTimeout(36_000);
-  await rig.bench('PUT', '/links/LMB/impairments');
+  await rig.bench('PUT', '/links/LMB/impairments', {});
   await signIn(page, rig, 'viewer');
   await visit(page, rig, `/run/history/${id}`);
   await expect(page.getByTestId('late-words')).toContainText('values came late');

@@ -1,12 +1,12 @@
 import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '@halvix/core/line';
 import type { PointKind } from '@halvix/core/point';
 import {
-  definitionOf,
   type ClientCommand,
   type ClientNews,
   type ClientPoint,
   type PointAt,
   type ProtocolCode,
+  deviceOf,
 } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import { clock, Driver, TcpClient } from '@halvix/wire';
@@ -49,7 +49,7 @@ export class Receiver {
     if (this.session !== null) return;
     const side = clientSide(this.protocol);
     const list = this.points.map(({ kind, at }, id): ClientPoint<PointAt> => ({ id, kind, at }));
-    const settings = definitionOf(this.protocol).device.settings.parse(this.settings);
+    const settings = deviceOf(this.protocol).settings.parse(this.settings);
     const client = side.make(settings as never, '', clock.now(), {
       ...{ octetMs: 0, remembered: this.remembered, points: list, phase: 0.1, code: 'HERE' },
     });

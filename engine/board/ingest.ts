@@ -1,5 +1,5 @@
 import type { DeviceConfig } from '@halvix/core/config';
-import { addressOf, definitionOf, type AnyDefinition, type Carrying, type Measured } from '@halvix/core/protocols';
+import { addressOf, type AnyDeviceRole, type Carrying, type Measured, deviceOf } from '@halvix/core/protocols';
 import {
   isScaled,
   Quality,
@@ -38,7 +38,7 @@ const FIRST_INSTANT = Date.UTC(1971, 0, 1);
 const LAST_INSTANT = 253_402_300_799_999;
 
 /** How far off a device's time may be before it is doubted. */
-type TimeBounds = ReturnType<AnyDefinition['device']['timeBounds']>;
+type TimeBounds = ReturnType<AnyDeviceRole['timeBounds']>;
 
 /** What carries a value that is made up: nothing. */
 const PLAYED: Carrying = {
@@ -64,14 +64,14 @@ export class Ingest {
     private readonly context: IngestContext,
   ) {
     this.filter = new HistoryFilter(device.points);
-    this.bounds = definitionOf(device.protocol).device.timeBounds(device.settings);
+    this.bounds = deviceOf(device.protocol).timeBounds(device.settings);
   }
 
   /** Goes on with another list. */
   adopt(device: DeviceConfig): void {
     this.device = device;
     this.filter = new HistoryFilter(device.points);
-    this.bounds = definitionOf(device.protocol).device.timeBounds(device.settings);
+    this.bounds = deviceOf(device.protocol).timeBounds(device.settings);
     this.unlisted.clear();
   }
 

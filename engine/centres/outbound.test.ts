@@ -78,6 +78,7 @@ let steps: (MasterEffect & { type: 'control' })[];
 let toMaster: Uint8Array[];
 
 const link = (config: LinkConfig): CentreLink => ({
+  where: '',
   ...{ config, timing: { framing: '', octetMs: 0 }, problem: null, isEmpty: false, fits: () => true },
   add: (one) => (member = one),
   remove: () => {},

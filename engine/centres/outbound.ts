@@ -1,16 +1,8 @@
-import {
-  adopted,
-  endpointWords,
-  isAllowed,
-  sameDocument,
-  type MappingConfig,
-  type OutboundConfig,
-} from '@halvix/core/config';
+import { adopted, isAllowed, sameDocument, type MappingConfig, type OutboundConfig } from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
 import { detailStateOf } from '../told/details.ts';
 import {
   addressOf,
-  definitionOf,
   outcome,
   type CentreOrder,
   type ConversationTerms,
@@ -25,6 +17,7 @@ import {
   type ServerUpdate,
   type TargetPointAt,
   type UpdateManner,
+  wayOut,
 } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import {
@@ -141,6 +134,10 @@ export class OutboundRunner {
         this.refused++;
         this.problem(words);
       },
+      carried: (packet, problem) =>
+        this.driver.command(
+          problem === null ? { type: 'carried', packet } : { type: 'notCarried', packet, words: problem },
+        ),
       changed: () => this.onListening(),
     };
   }
@@ -194,7 +191,7 @@ export class OutboundRunner {
    */
   adopt(config: OutboundConfig, touched: ReadonlySet<string>): void {
     const before = new Set(this.config.mappings.map((mapping) => JSON.stringify(mapping)));
-    const adopts = definitionOf(config.protocol).outbound?.adopts ?? [];
+    const adopts = wayOut(config.protocol)?.adopts ?? [];
     if (!sameDocument(this.config.settings, config.settings))
       this.driver.command({ type: 'setSettings', settings: adopted(config.settings, adopts) });
     this.config = config;
@@ -232,6 +229,11 @@ export class OutboundRunner {
     this.driver.command({ type: 'owed', records, last });
     this.context.changed();
   }
+  /** Events that it owes are committed. */
+  stored(numbers: readonly number[]): void {
+    if (this.server.wantsStored) this.driver.command({ type: 'stored', numbers });
+  }
+
   /** Resolves once it has everything that earlier sessions owed. */
   filled: Promise<void> = Promise.resolve();
 
@@ -267,9 +269,9 @@ export class OutboundRunner {
   /** In which the device that the centre is may be a guest; null: it is none. */
   private get conversation(): string | null {
     const { partner } = this.config;
-    const { outbound } = definitionOf(this.config.protocol);
+    const outbound = wayOut(this.config.protocol);
     const { config } = this.link;
-    return partner !== '' && outbound?.shares && outbound.links.includes(config.type)
+    return partner !== '' && config !== null && outbound?.shares && outbound.links.includes(config.type)
       ? conversationKey(config.code, partner)
       : null;
   }
@@ -322,7 +324,7 @@ export class OutboundRunner {
   }
 
   private get isQuiet(): boolean {
-    return definitionOf(this.config.protocol).outbound?.quiet ?? false;
+    return wayOut(this.config.protocol)?.quiet ?? false;
   }
 
   /** How the conversation with its centre stands. */
@@ -341,7 +343,7 @@ export class OutboundRunner {
 
   /** Has its session do what it can be asked for; what came of it is written down. */
   order({ order, text, by }: { order: string; text: string; by: string }): void {
-    const known = definitionOf(this.config.protocol).outbound?.orders?.[order];
+    const known = wayOut(this.config.protocol)?.orders?.[order];
     if (known === undefined) return;
     this.ordering = `${known.words}${text === '' ? '' : ` (${text})`}, asked by ${by}`;
     this.driver.command({ type: 'order', order, text });
@@ -459,9 +461,14 @@ export class OutboundRunner {
 
   private onListening(): void {
     this.since = clock.now();
-    if (this.link.problem !== null)
-      this.problem(`nobody gets to ${endpointWords(this.link.config)}: ${this.link.problem}`);
+    if (this.link.problem !== null) this.problem(this.notThere(this.link.problem));
     this.context.changed();
+  }
+
+  private notThere(problem: string): string {
+    return this.link.config === null
+      ? `${this.link.where}: ${problem}`
+      : `nobody gets to ${this.link.where}: ${problem}`;
   }
 
   private problem(words: string): void {
@@ -474,6 +481,9 @@ export class OutboundRunner {
     switch (effect.type) {
       case 'send':
         this.link.send(this.member, effect.octets, effect.peer);
+        break;
+      case 'carry':
+        this.link.carry?.(effect.packet, effect.octets);
         break;
       case 'read':
         this.onRead(effect.addresses);

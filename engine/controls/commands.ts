@@ -1,12 +1,12 @@
 import { countsAllowed, feedbackOf as shownBy, textToSend } from '@halvix/core/config';
 import {
-  definitionOf,
   outcome,
   type CentreOrder,
   type ClientNews,
   type ControlKind,
   type ControlMode,
   type ControlOutcome,
+  deviceOf,
 } from '@halvix/core/protocols';
 import type { CommandState } from '@halvix/core/path';
 import {
@@ -391,7 +391,7 @@ const said = ({ point }: Running, status: number | null): ControlOutcome => ({
   result: 'refused',
   status,
   protocol: point?.config.at.protocol ?? null,
-  ...(point && status !== null ? { refusal: definitionOf(point.config.at.protocol).device.refusal(status) } : {}),
+  ...(point && status !== null ? { refusal: deviceOf(point.config.at.protocol).refusal(status) } : {}),
 });
 
 /** What a centre that knows on and off alone means: the list's own way of that, with its times. */

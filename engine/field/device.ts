@@ -1,6 +1,5 @@
 import { adopted, sameDocument, type DeviceConfig } from '@halvix/core/config';
 import {
-  definitionOf,
   type Client,
   type ClientCommand,
   type ClientNews,
@@ -12,6 +11,7 @@ import {
   type Party,
   type PointAt,
   type SurveyedPoint,
+  deviceOf,
 } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import { octetMs } from '@halvix/core/line';
@@ -88,7 +88,7 @@ export class DeviceRunner {
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
     this.unreadable = { points: new Set(), since: clock.now() };
     const { calls, framing } = link.config;
-    const { unpolled } = definitionOf(config.protocol).device;
+    const { unpolled } = deviceOf(config.protocol);
     // On demand, each call begins with an integrity poll, which brings everything.
     const settings = calls.when === 'onDemand' ? unpolled(config.settings) : config.settings;
     this.client = clientSide(config.protocol).make(settings, framing, clock.now(), {
@@ -141,7 +141,7 @@ export class DeviceRunner {
     this.config = config;
     this.ingest.adopt(config);
     this.plays.adopt(config);
-    const settings = adopted(config.settings, definitionOf(config.protocol).device.adopts);
+    const settings = adopted(config.settings, deviceOf(config.protocol).adopts);
     if (!sameDocument(before.settings, config.settings)) this.command({ type: 'setSettings', settings });
     if (sameDocument(before.points, config.points)) return;
     this.command({ type: 'setPoints', points: this.listed() });
@@ -177,7 +177,7 @@ export class DeviceRunner {
 
   /** Asks something of the device beyond its points; what came of it is written in the journal. */
   order(order: unknown, by: string): void {
-    const { orders } = definitionOf(this.config.protocol).device;
+    const { orders } = deviceOf(this.config.protocol);
     const read = orders.schema.safeParse(order);
     if (read.success) this.ask(read.data, { words: orders.words(read.data), by });
     else this.context.journal.note(this.config.code, 'warning', `it cannot be asked that by ${by}`);
@@ -185,7 +185,7 @@ export class DeviceRunner {
 
   /** Asks something for who waits; what changes the device is written in the journal too. */
   inquire(order: unknown, by: string): Promise<FileAnswer> {
-    const { orders } = definitionOf(this.config.protocol).device;
+    const { orders } = deviceOf(this.config.protocol);
     const read = orders.schema.safeParse(order);
     if (!read.success) return Promise.resolve({ problem: `${this.config.code} cannot be asked that`, answer: {} });
     return new Promise((resolve) => {

@@ -1,4 +1,4 @@
-import { definitionOf, type AnswerTable, type ProtocolCode, type TrialEffect } from '@halvix/core/protocols';
+import { definitionOf, type AnswerTable, type ProtocolCode, type TrialEffect, deviceOf } from '@halvix/core/protocols';
 import { clientSide } from '@halvix/core/protocols/sessions';
 import {
   NO_PROBE_RESULT,
@@ -190,7 +190,7 @@ export class Probes {
     note: Notes,
     began: number,
   ): Promise<{ good: boolean }> {
-    const { steps } = definitionOf(protocol).device.trial;
+    const { steps } = deviceOf(protocol).trial;
     return new Promise((resolve) => {
       let over = false;
       const finish = (good: boolean): void => {

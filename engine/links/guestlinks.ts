@@ -29,8 +29,11 @@ export class GuestOutboundLink implements CentreLink {
   get isEmpty(): boolean {
     return this.members.size === 0;
   }
-  fits(config: LinkConfig): boolean {
-    return linkTouch(this.config, config) !== 'restarts';
+  get where(): string {
+    return endpointWords(this.config);
+  }
+  fits(config: LinkConfig | undefined): boolean {
+    return config !== undefined && linkTouch(this.config, config) !== 'restarts';
   }
 
   get problem(): string | null {

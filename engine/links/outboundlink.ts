@@ -1,7 +1,7 @@
 import { endpointWords, isAllowed, linkTouch, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
-import { definitionOf, type ConversationTerms, type Recogniser } from '@halvix/core/protocols';
+import { type ConversationTerms, type Recogniser, wayOut } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
 import { lineTiming } from './link.ts';
@@ -34,22 +34,29 @@ export interface OutboundMember {
   data: (peer: number, bytes: Uint8Array) => void;
   /** Somebody was not let in; in words. */
   refused: (words: string) => void;
+  /** What became of a packet; null: its destination has it. */
+  carried?: (packet: number, problem: string | null) => void;
   changed: () => void;
 }
 
 /** How a centre is reached, or reaches us. */
 export interface CentreLink {
-  readonly config: LinkConfig;
+  /** Null: it is no link of the configuration. */
+  readonly config: LinkConfig | null;
+  /** Where it leads, as people say it. */
+  readonly where: string;
   readonly timing: { framing: string; octetMs: number };
   /** Why nobody can get here now; null: somebody can. */
   readonly problem: string | null;
   readonly isEmpty: boolean;
   /** Whether it can go on for that configuration. */
-  fits(config: LinkConfig): boolean;
+  fits(config: LinkConfig | undefined): boolean;
   add(member: OutboundMember): void;
   remove(member: OutboundMember): void;
   /** `peer`: to whom; absent: to the only one. */
   send(member: OutboundMember, octets: Uint8Array, peer?: number): void;
+  /** Takes a packet to its destination, and says what became of it; absent: nothing is carried here. */
+  carry?(packet: number, octets: Uint8Array): void;
   /** A connection of the member is done with: it ends, where it can. */
   hangUp(member: OutboundMember, peer?: number): void;
   close(): Promise<void>;
@@ -160,8 +167,11 @@ export class OutboundLink implements CentreLink {
     return this.members.size === 0;
   }
 
-  fits(config: LinkConfig): boolean {
-    return linkTouch(this.config, config) !== 'restarts';
+  get where(): string {
+    return endpointWords(this.config);
+  }
+  fits(config: LinkConfig | undefined): boolean {
+    return config !== undefined && linkTouch(this.config, config) !== 'restarts';
   }
 
   add(member: OutboundMember): void {
@@ -265,7 +275,7 @@ export class OutboundLink implements CentreLink {
 
   /** Those of the named whose it may be: where callers are told apart by who they are, one, and the same from then on. */
   private meant(connection: Connection, named: readonly string[]): readonly string[] {
-    if (named.length < 2 || !definitionOf(this.config.protocol).outbound?.byCaller) return named;
+    if (named.length < 2 || !wayOut(this.config.protocol)?.byCaller) return named;
     const members = [...this.members].filter(({ config }) => named.includes(config.code));
     const meant =
       members.find((member) => connection.members.has(member)) ??

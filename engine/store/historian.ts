@@ -40,6 +40,8 @@ export interface HistorianContext {
   fenced: () => void;
   /** The database calls these bad data. */
   refused: (readings: readonly StoredReading[], reason: string) => void;
+  /** Events that outbounds owe are committed. */
+  owedStored?: (owed: readonly OwedEvent[]) => void;
   /** Takes what memory is not to hold; null: there is none. */
   file: WaitingFile | null;
 }
@@ -262,6 +264,7 @@ export class Historian {
         this.numbers.commitMs = performance.now() - began;
         const at = clock.now();
         for (const entry of entries) entry.stored(at, readings.length);
+        if (owed.length > 0) this.context.owedStored?.(owed);
         return;
       } catch (error) {
         if (error instanceof RefusedReadings) {

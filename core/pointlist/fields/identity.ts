@@ -1,11 +1,11 @@
-import { definitionOf, PROTOCOLS } from '../../protocols/definitions.ts';
+import { DEVICE_PROTOCOLS, pointsOf } from '../../protocols/definitions.ts';
 import { kindOf, KIND_WORDS } from '../../point/index.ts';
 import { checked, done, formula, numberField, shortened, textField, wrong, type PointField } from './field.ts';
 
 const YES = /^(yes|y|true|1|in|in service|on)$/i;
 const NO = /^(no|n|false|0|out|out of service|off)$/i;
 
-const CELLS = PROTOCOLS.map((protocol) => definitionOf(protocol).points);
+const CELLS = DEVICE_PROTOCOLS.map((protocol) => pointsOf(protocol));
 
 const KINDS = Object.values(KIND_WORDS)
   .map(({ short }) => short)
@@ -33,9 +33,9 @@ export const IDENTITY_FIELDS: readonly PointField[] = [
     help: CELLS.map(({ cell: { help } }) => help).join('; '),
     numeric: true,
     aliases: ['point index', 'point', 'number', 'point number', 'no', ...CELLS.flatMap(({ cell }) => cell.aliases)],
-    text: (point) => definitionOf(point.at.protocol).points.cell.text(point),
+    text: (point) => pointsOf(point.at.protocol).cell.text(point),
     set: (point, text) => {
-      const set = definitionOf(point.at.protocol).points.cell.set(point, text);
+      const set = pointsOf(point.at.protocol).cell.set(point, text);
       return set.ok ? done({ ...point, ...set.value }) : wrong(set.problem);
     },
   },

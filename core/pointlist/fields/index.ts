@@ -1,5 +1,5 @@
 import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../../config/index.ts';
-import { definitionOf, PROTOCOLS, type ProtocolCode } from '../../protocols/definitions.ts';
+import { definitionOf, DEVICE_PROTOCOLS, type ProtocolCode, pointsOf } from '../../protocols/definitions.ts';
 import type { PointKind } from '../../point/index.ts';
 import { CONTROL_FIELDS, NEW_CONTROL, SETTING_FIELDS, settingWith } from './control.ts';
 import { checked, done, wrong, type PointField } from './field.ts';
@@ -11,7 +11,7 @@ export { readNumber, shortened, type PointField } from './field.ts';
 
 /** What only the points of one protocol have. A cell of others is empty, and stays so. */
 const ownFields = (protocol: ProtocolCode): PointField[] =>
-  definitionOf(protocol).points.fields.map(({ key, title, help, aliases, choices, numeric, isSetting, text, set }) => ({
+  pointsOf(protocol).fields.map(({ key, title, help, aliases, choices, numeric, isSetting, text, set }) => ({
     key,
     title,
     help,
@@ -57,7 +57,7 @@ export const POINT_FIELDS: readonly PointField[] = [
   ...STATE_FIELDS,
   ...HISTORY_FIELDS,
   ...CONTROL_FIELDS,
-  ...together(PROTOCOLS.flatMap(ownFields)),
+  ...together(DEVICE_PROTOCOLS.flatMap(ownFields)),
   ...SETTING_FIELDS,
   ...SERVICE_FIELDS,
 ];
@@ -87,13 +87,13 @@ const DEVICE_HEADINGS = ['device', 'device code', 'ied', 'rtu', 'relay'];
 
 const { at: _at, ...BLANK } = draftPointSchema.parse({
   kind: 'binary',
-  at: definitionOf(PROTOCOLS[0]).points.blank('binary'),
+  at: pointsOf(DEVICE_PROTOCOLS[0]).blank('binary'),
   name: '-',
 });
 
 /** A point with nothing but its kind and its place: the number in the series of its kind. The name is not checked here. */
 export function newPoint(protocol: ProtocolCode, kind: PointKind, number: number | null, name: string): DraftPoint {
-  const { blank, history, withNumber } = definitionOf(protocol).points;
+  const { blank, history, withNumber } = pointsOf(protocol);
   return {
     ...BLANK,
     kind,

@@ -4,7 +4,7 @@ import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { outstationEnds, masterEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { changesDevice, orderSchema, orderWords, type Order } from './order.ts';
-import { points, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
+import { address, points, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
 import { GENERIC_PROFILES } from './profiles.ts';
 import { masterSettings, outstationSettings, type MasterSettings, type OutstationSettings } from './settings.ts';
 import { targets } from './target.ts';
@@ -12,16 +12,17 @@ import { targets } from './target.ts';
 export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3DraftAt, Dnp3TargetAt, 'dnp3'> = {
   code: 'dnp3',
   words: { name: 'DNP3', us: 'master', them: 'outstation' },
-  links: ['tcpClient', 'tcpServer', 'udp', 'serial'],
   framings: [],
-  port: 20_000,
   counters: {
     words: COUNTER_WORDS,
     device: ['requests', 'responses', 'timeouts', 'headerChecksums', 'events'],
     outbound: ['requests', 'responses', 'confirmsReceived', 'events', 'noiseOctets'],
     trouble: TROUBLE,
   },
+  address,
   device: {
+    links: ['tcpClient', 'tcpServer', 'udp', 'serial'],
+    port: 20_000,
     settings: masterSettings,
     fields: DEVICE_FIELDS,
     first: { ourAddress: 1, theirAddress: 0 },
@@ -74,11 +75,12 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
       files: true,
       modes: ['selectOperate', 'direct', 'directNoAnswer'],
     },
+    profiles: GENERIC_PROFILES,
+    descriptions: null,
   },
+  source: null,
   points,
-  profiles: GENERIC_PROFILES,
-  descriptions: null,
-  outbound: {
+  offers: {
     links: ['tcpServer', 'tcpClient', 'udp', 'serial'],
     port: 20_100,
     settings: outstationSettings,
@@ -97,4 +99,5 @@ export const dnp3: Definition<MasterSettings, OutstationSettings, Dnp3At, Dnp3Dr
       ourAddress === theirAddress ? [`our address and the centre's are both ${ourAddress}`] : [],
     targets,
   },
+  publishes: null,
 };

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { octetText } from '../../bytes/index.ts';
 import { addressWords, kindOf, kindRank, POINT_KINDS } from '../../point/index.ts';
-import type { Placed, PointAddressing } from '../definition.ts';
+import type { Placed, AddressText, PointAddressing } from '../definition.ts';
 import { pointIndex } from './address.ts';
 import { isWholeForm, SETPOINT_FORMS, SETPOINT_LIMITS, type SetpointForm } from './control.ts';
 import type { MasterSettings } from './settings.ts';
@@ -61,7 +61,12 @@ function eventsProblem(eventClass: 1 | 2 | 3, settings: MasterSettings): string 
 const DEFAULTS = { eventClass: null, sentAs: 'int32' } as const;
 const FORM_WORDS = Object.keys(SETPOINT_FORMS).join(', ');
 
-export const points: PointAddressing<Dnp3At, Dnp3DraftAt, Dnp3TargetAt, MasterSettings> = {
+export const address: AddressText<Dnp3DraftAt | Dnp3TargetAt> = {
+  print: ({ kind, at }) => (at.index === null ? '' : addressWords(kind, at.index)),
+  sort: ({ kind, at }) => `${kindRank(kind)} ${at.index === null ? '~' : String(at.index).padStart(5, '0')}`,
+};
+
+export const points: PointAddressing<Dnp3At, Dnp3DraftAt, MasterSettings> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: POINT_KINDS,
@@ -69,9 +74,7 @@ export const points: PointAddressing<Dnp3At, Dnp3DraftAt, Dnp3TargetAt, MasterSe
   history: 'every',
   outputShows: false,
   blank: () => ({ protocol: 'dnp3', index: null, ...DEFAULTS }),
-  print: ({ kind, at }) => (at.index === null ? '' : addressWords(kind, at.index)),
   parse,
-  sort: ({ kind, at }) => `${kindRank(kind)} ${at.index === null ? '~' : String(at.index).padStart(5, '0')}`,
   cell: {
     key: 'index',
     title: 'Address',

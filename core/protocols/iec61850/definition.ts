@@ -4,7 +4,7 @@ import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { changesDevice, orderSchema, orderWords, type Order } from './order.ts';
-import { points, type IecAt, type IecDraftAt, type IecTargetAt } from './points.ts';
+import { address, points, type IecAt, type IecDraftAt, type IecTargetAt } from './points.ts';
 import { servedModel } from './scl/served.ts';
 import { clientSettings, serverSettings, type ClientSettings, type ServerSettings } from './settings.ts';
 import { targets } from './target.ts';
@@ -12,16 +12,17 @@ import { targets } from './target.ts';
 export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraftAt, IecTargetAt, 'iec61850'> = {
   code: 'iec61850',
   words: { name: 'IEC 61850', us: 'client', them: 'server' },
-  links: ['tcpClient'],
   framings: [],
-  port: 102,
   counters: {
     words: COUNTER_WORDS,
     device: ['associations', 'reports', 'reportedValues', 'polledValues', 'gaps'],
     outbound: ['associations', 'requests', 'reports', 'reportedValues', 'controls'],
     trouble: TROUBLE,
   },
+  address,
   device: {
+    links: ['tcpClient'],
+    port: 102,
     settings: clientSettings,
     fields: DEVICE_FIELDS,
     first: {},
@@ -71,15 +72,16 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       files: true,
       modes: ['selectOperate', 'selectOnly'],
     },
+    profiles: [],
+    descriptions: {
+      words: 'a substation configuration file (SCL)',
+      extensions: ['.scd', '.cid', '.icd', '.iid', '.ssd', '.scl', '.xml'],
+      reader: async () => new (await import('./scl/describe.ts')).SclDescriptions(),
+    },
   },
+  source: null,
   points,
-  profiles: [],
-  descriptions: {
-    words: 'a substation configuration file (SCL)',
-    extensions: ['.scd', '.cid', '.icd', '.iid', '.ssd', '.scl', '.xml'],
-    reader: async () => new (await import('./scl/describe.ts')).SclDescriptions(),
-  },
-  outbound: {
+  offers: {
     links: ['tcpServer'],
     port: 102,
     settings: serverSettings,
@@ -109,4 +111,5 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
       },
     ],
   },
+  publishes: null,
 };

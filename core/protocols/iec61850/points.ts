@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { KIND_WORDS, type PointKind } from '../../point/index.ts';
 import { octetText } from '../../bytes/index.ts';
 import type { Result } from '../../session/index.ts';
-import type { AtField, AtProblem, Placed, PointAddressing } from '../definition.ts';
+import type { AtField, AtProblem, Placed, AddressText, PointAddressing } from '../definition.ts';
 import { dataClass } from './model/cdc.ts';
 import { objectInfo } from './model/nodes.ts';
 import {
@@ -199,7 +199,16 @@ const DEFAULTS = { way: 'auto' } as const;
 /** The longest text of a model (IEC 61850-8-1: VisibleString255). */
 const LONGEST_TEXT = 255;
 
-export const points: PointAddressing<IecAt, IecDraftAt, IecTargetAt, ClientSettings> = {
+export const address: AddressText<IecDraftAt | IecTargetAt> = {
+  print: ({ at }) => printed(at),
+  sort: ({ at }) => {
+    if (!isTarget(at) && at.reference === '') return '~';
+    const read = parse(printed(at));
+    return read.ok ? sortKey(read.value) : '~';
+  },
+};
+
+export const points: PointAddressing<IecAt, IecDraftAt, ClientSettings> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint', 'text'],
@@ -207,7 +216,6 @@ export const points: PointAddressing<IecAt, IecDraftAt, IecTargetAt, ClientSetti
   history: 'every',
   outputShows: true,
   blank: (kind) => ({ ...DEFAULTS, protocol: 'iec61850', reference: '', fc: usualOf(kind) }),
-  print: ({ at }) => printed(at),
   parse: (text) => {
     const read = parse(text);
     if (!read.ok) return null;
@@ -217,11 +225,6 @@ export const points: PointAddressing<IecAt, IecDraftAt, IecTargetAt, ClientSetti
       kind: kindAt(value),
       at: { ...DEFAULTS, protocol: 'iec61850', reference: printPath(value), fc: value.fc },
     };
-  },
-  sort: ({ at }) => {
-    if (!isTarget(at) && at.reference === '') return '~';
-    const read = parse(printed(at));
-    return read.ok ? sortKey(read.value) : '~';
   },
   cell: {
     key: 'index',

@@ -5,7 +5,7 @@ import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { ORDER_WORDS, orderSchema, type Order } from './order.ts';
 import { requestPlan } from './plan.ts';
-import { points, type ModbusAt, type ModbusDraftAt, type ModbusTargetAt } from './points.ts';
+import { address, points, type ModbusAt, type ModbusDraftAt, type ModbusTargetAt } from './points.ts';
 import {
   clientSettings,
   GROUPS,
@@ -19,20 +19,21 @@ import { targets } from './target.ts';
 export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, ModbusDraftAt, ModbusTargetAt, 'modbus'> = {
   code: 'modbus',
   words: { name: 'Modbus', us: 'client', them: 'server' },
-  links: ['tcpClient', 'serial'],
   framings: [
     { code: 'tcp', words: 'Modbus TCP', links: ['tcpClient', 'tcpServer'] },
     { code: 'rtu', words: 'RTU', links: ['serial', 'tcpClient', 'tcpServer'] },
     { code: 'ascii', words: 'ASCII', links: ['serial', 'tcpClient', 'tcpServer'] },
   ],
-  port: 502,
   counters: {
     words: COUNTER_WORDS,
     device: ['requests', 'responses', 'exceptions', 'timeouts', 'checksums'],
     outbound: ['requests', 'responses', 'exceptions', 'writes'],
     trouble: TROUBLE,
   },
+  address,
   device: {
+    links: ['tcpClient', 'serial'],
+    port: 502,
     settings: clientSettings,
     fields: DEVICE_FIELDS,
     first: { unitId: 1 },
@@ -69,11 +70,12 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
       files: false,
       modes: ['direct'],
     },
+    profiles: [],
+    descriptions: null,
   },
+  source: null,
   points,
-  profiles: [],
-  descriptions: null,
-  outbound: {
+  offers: {
     links: ['tcpServer', 'tcpClient', 'serial'],
     port: 5030,
     settings: serverSettings,
@@ -88,4 +90,5 @@ export const modbus: Definition<ClientSettings, ServerSettings, ModbusAt, Modbus
     check: () => [],
     targets,
   },
+  publishes: null,
 };

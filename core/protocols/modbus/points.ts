@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { octetText } from '../../bytes/index.ts';
 import type { PointKind } from '../../point/index.ts';
 import type { Result } from '../../session/index.ts';
-import type { AtField, AtProblem, Placed, PointAddressing } from '../definition.ts';
+import type { AtField, AtProblem, Placed, AddressText, PointAddressing } from '../definition.ts';
 import { GROUPS, periodOf, type ClientSettings, type Group } from './settings.ts';
 import { isFloat, ORDERS, TYPE_LIMITS, TYPES, type Order, type ValueType } from './values.ts';
 
@@ -327,7 +327,13 @@ const DEFAULTS = {
   written: 'zeroBased',
 } as const;
 
-export const points: PointAddressing<ModbusAt, ModbusDraftAt, ModbusTargetAt, ClientSettings> = {
+export const address: AddressText<ModbusDraftAt | ModbusTargetAt> = {
+  print,
+  sort: ({ at: { table, address, bit } }) =>
+    `${TABLES.indexOf(table)} ${address === null ? '~' : String(address).padStart(5, '0')} ${bit === null ? '' : String(bit).padStart(2, '0')}`,
+};
+
+export const points: PointAddressing<ModbusAt, ModbusDraftAt, ClientSettings> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: ['binary', 'output', 'analog', 'counter', 'setpoint', 'text'],
@@ -342,15 +348,12 @@ export const points: PointAddressing<ModbusAt, ModbusDraftAt, ModbusTargetAt, Cl
     address: null,
     type: kind === 'text' ? 'text' : 'uint16',
   }),
-  print,
   parse: (text) => {
     const spot = readSpot(text);
     if (spot === null) return null;
     const kind = kindAt(spot.table, spot.bit);
     return { kind, at: { ...pointAtSchema.parse({ protocol: 'modbus', ...spot }) } };
   },
-  sort: ({ at: { table, address, bit } }) =>
-    `${TABLES.indexOf(table)} ${address === null ? '~' : String(address).padStart(5, '0')} ${bit === null ? '' : String(bit).padStart(2, '0')}`,
   cell: {
     key: 'index',
     title: 'Address',

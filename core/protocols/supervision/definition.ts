@@ -1,6 +1,6 @@
 import { z } from 'zod';
-import { NO_COUNTERS, NO_ORDERS, NO_PLAN, NO_TRIAL, type Definition } from '../definition.ts';
-import { points, type SupervisionAt, type SupervisionDraftAt } from './points.ts';
+import { NO_COUNTERS, NO_PLAN, type Definition } from '../definition.ts';
+import { address, points, type SupervisionAt, type SupervisionDraftAt } from './points.ts';
 
 export const settings = z.object({});
 
@@ -8,11 +8,11 @@ export const settings = z.object({});
 export const supervision: Definition<object, never, SupervisionAt, SupervisionDraftAt, never, 'supervision'> = {
   code: 'supervision',
   words: { name: 'Supervision', us: 'supervisor', them: 'communication with devices and centres, as points' },
-  links: [],
   framings: [],
-  port: 0,
   counters: NO_COUNTERS,
-  device: {
+  address,
+  device: null,
+  source: {
     settings,
     fields: [],
     first: {},
@@ -23,19 +23,8 @@ export const supervision: Definition<object, never, SupervisionAt, SupervisionDr
     key: () => '',
     ends: () => [],
     check: () => [],
-    refusal: () => 'other',
-    answerWithinMs: () => 0,
-    unpolled: (own) => own,
-    timeBounds: () => null,
-    polls: () => [],
-    requests: null,
-    takesTurns: false,
-    details: null,
-    trial: NO_TRIAL,
-    orders: NO_ORDERS,
   },
   points,
-  profiles: [],
-  descriptions: null,
-  outbound: null,
+  offers: null,
+  publishes: null,
 };

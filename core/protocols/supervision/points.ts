@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import type { PointAddressing } from '../definition.ts';
+import type { AddressText, PointAddressing } from '../definition.ts';
 
 /*
  * A point says of whom it tells:
@@ -43,7 +43,12 @@ function parse(text: string): SupervisionAt | null {
 
 const HELP = 'comm HLM-F1 of a device, comm HLM-F1 AI 7 of what is asked for a point of it, comm to QST of an outbound';
 
-export const points: PointAddressing<SupervisionAt, SupervisionDraftAt, never, object> = {
+export const address: AddressText<SupervisionDraftAt> = {
+  print: ({ at }) => print(at),
+  sort: ({ at: { of, code: whom, point } }) => `${of} ${whom} ${point}`,
+};
+
+export const points: PointAddressing<SupervisionAt, SupervisionDraftAt, object> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: ['binary'],
@@ -51,12 +56,10 @@ export const points: PointAddressing<SupervisionAt, SupervisionDraftAt, never, o
   history: 'every',
   outputShows: false,
   blank: () => ({ protocol: 'supervision', of: 'device', code: '', point: '' }),
-  print: ({ at }) => print(at),
   parse: (text) => {
     const at = parse(text);
     return at && { kind: 'binary', at };
   },
-  sort: ({ at: { of, code: whom, point } }) => `${of} ${whom} ${point}`,
   cell: {
     key: 'index',
     title: 'Address',

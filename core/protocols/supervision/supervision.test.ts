@@ -1,7 +1,7 @@
 import { Quality } from '../../point/index.ts';
 import type { Party, Standing } from '../source.ts';
 import { describe, expect, test } from 'vitest';
-import { draftAtSchema, points, type SupervisionAt } from './points.ts';
+import { address, draftAtSchema, points, type SupervisionAt } from './points.ts';
 import { source } from './sessions.ts';
 
 const at = (text: string): SupervisionAt => {
@@ -19,7 +19,7 @@ describe('addresses', () => {
     ['comm to QST', 'comm to QST'],
     // A device may well be called so.
     ['comm TO', 'comm TO'],
-  ])('%s', (text, printed) => expect(points.print({ kind: 'binary', at: at(text) })).toBe(printed));
+  ])('%s', (text, printed) => expect(address.print({ kind: 'binary', at: at(text) })).toBe(printed));
 
   test.each(['', 'AI 7', 'comm', 'communication', 'comm to QST AI 7', 'comm h_x', `comm ${'X'.repeat(25)}`])(
     '%s is none',
@@ -29,7 +29,7 @@ describe('addresses', () => {
   test('a cell can be emptied; what is none says what would be', () => {
     const point = { kind: 'binary' as const, at: at('comm HLM-F1 AI 7') };
     const emptied = points.cell.set(point, ' ');
-    expect(emptied.ok && points.print(emptied.value)).toBe('');
+    expect(emptied.ok && address.print(emptied.value)).toBe('');
     expect(draftAtSchema.safeParse(emptied.ok && emptied.value.at).success).toBe(true);
     const bad = points.cell.set(point, 'AI 7');
     expect(!bad.ok && bad.problem).toContain('comm to QST of an outbound');
@@ -39,7 +39,7 @@ describe('addresses', () => {
     const named = points.names?.of(at('comm HLM-F1 AI 7'));
     expect(named).toEqual({ kind: 'device', code: 'HLM-F1', point: 'AI 7' });
     const next = points.names?.renamed(at('comm HLM-F1 AI 7'), { kind: 'device', code: 'HLM-X', point: 'AI 70' });
-    expect(next && points.print({ kind: 'binary', at: next })).toBe('comm HLM-X AI 70');
+    expect(next && address.print({ kind: 'binary', at: next })).toBe('comm HLM-X AI 70');
   });
 
   test('everybody that there is has one', () => {
@@ -47,7 +47,7 @@ describe('addresses', () => {
       devices: [{ code: 'HLM-F1', name: 'F1 feeder relay' }],
       outbounds: [{ code: 'QST', centre: 'Quillstone' }],
     });
-    expect(made?.map((point) => [points.print(point), point.name])).toEqual([
+    expect(made?.map((point) => [address.print(point), point.name])).toEqual([
       ['comm HLM-F1', 'F1 feeder relay, communication'],
       ['comm to QST', 'Quillstone, communication'],
     ]);

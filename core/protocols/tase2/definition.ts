@@ -5,7 +5,7 @@ import { COUNTER_WORDS, TROUBLE } from './counters.ts';
 import { clientEnds, serverEnds } from './ends.ts';
 import { DEVICE_FIELDS, OUTBOUND_FIELDS } from './fields.ts';
 import { orderSchema, orderWords, type Order } from './order.ts';
-import { points, type TaseAt, type TaseDraftAt, type TaseTargetAt } from './points.ts';
+import { address, points, type TaseAt, type TaseDraftAt, type TaseTargetAt } from './points.ts';
 import { clientSettings, serverSettings, type ClientSettings, type ServerSettings } from './settings.ts';
 import { targets } from './target.ts';
 
@@ -20,16 +20,17 @@ const REFUSALS: Readonly<Record<number, Refusal | undefined>> = {
 export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraftAt, TaseTargetAt, 'tase2'> = {
   code: 'tase2',
   words: { name: 'TASE.2', us: 'client', them: 'server' },
-  links: ['tcpClient'],
   framings: [],
-  port: 102,
   counters: {
     words: COUNTER_WORDS,
     device: ['associations', 'reports', 'reportedValues', 'polledValues'],
     outbound: ['associations', 'requests', 'reports', 'reportedValues', 'controls'],
     trouble: TROUBLE,
   },
+  address,
   device: {
+    links: ['tcpClient'],
+    port: 102,
     settings: clientSettings,
     fields: DEVICE_FIELDS,
     first: {},
@@ -68,11 +69,12 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
       files: false,
       modes: ['selectOperate', 'selectOnly'],
     },
+    profiles: [],
+    descriptions: null,
   },
+  source: null,
   points,
-  profiles: [],
-  descriptions: null,
-  outbound: {
+  offers: {
     links: ['tcpServer'],
     port: 102,
     settings: serverSettings,
@@ -101,4 +103,5 @@ export const tase2: Definition<ClientSettings, ServerSettings, TaseAt, TaseDraft
     check: () => [],
     targets,
   },
+  publishes: null,
 };

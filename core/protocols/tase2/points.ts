@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { KIND_WORDS } from '../../point/index.ts';
 import type { Result } from '../../session/index.ts';
-import type { AtField, AtProblem, Placed, PointAddressing } from '../definition.ts';
+import type { AtField, AtProblem, Placed, AddressText, PointAddressing } from '../definition.ts';
 import type { ObjectName } from '../mms/wire/names.ts';
 import { NAME, type ClientSettings } from './settings.ts';
 import { SPECIAL_NAMES } from './transfer.ts';
@@ -95,7 +95,12 @@ function check({ kind, at }: Placed<TaseDraftAt>, settings: ClientSettings | nul
   return problems;
 }
 
-export const points: PointAddressing<TaseAt, TaseDraftAt, TaseTargetAt, ClientSettings> = {
+export const address: AddressText<TaseDraftAt | TaseTargetAt> = {
+  print: ({ at }) => printAt(at),
+  sort: ({ at }) => (isTarget(at) ? natural(at.name) : at.name === '' ? '~' : `${at.domain} ${natural(at.name)}`),
+};
+
+export const points: PointAddressing<TaseAt, TaseDraftAt, ClientSettings> = {
   at: pointAtSchema,
   draftAt: draftAtSchema,
   kinds: KINDS,
@@ -103,12 +108,10 @@ export const points: PointAddressing<TaseAt, TaseDraftAt, TaseTargetAt, ClientSe
   history: 'every',
   outputShows: false,
   blank: () => ({ ...DEFAULTS, protocol: 'tase2', domain: '', name: '' }),
-  print: ({ at }) => printAt(at),
   parse: (text) => {
     const read = parseName(text);
     return read.ok ? { kind: 'analog', at: { ...DEFAULTS, protocol: 'tase2', ...read.value } } : null;
   },
-  sort: ({ at }) => (isTarget(at) ? natural(at.name) : at.name === '' ? '~' : `${at.domain} ${natural(at.name)}`),
   cell: {
     key: 'index',
     title: 'Object name',

@@ -7,7 +7,7 @@ import {
   type Operation,
   type ScaledPoint,
 } from '@halvix/core/point';
-import { definitionOf } from '@halvix/core/protocols';
+import { pointsOf } from '@halvix/core/protocols';
 import type { PointView } from './server/points.ts';
 import type { CommandView } from './live/topics.ts';
 
@@ -63,7 +63,7 @@ export function wantedWords(wanted: Wanted, { unit }: PointView): string {
 
 /** How exactly: the times of a pulse, or the counts that are sent. */
 export function detailWords(wanted: Wanted, point: PointView): string {
-  const form = definitionOf(point.at.protocol).points.form(point);
+  const form = pointsOf(point.at.protocol).form(point);
   if (wanted.operation === 'write')
     return `${wanted.text.length} ${wanted.text.length === 1 ? 'character' : 'characters'}, as ${form}`;
   if (wanted.operation === 'set') {

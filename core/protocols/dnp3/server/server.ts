@@ -154,6 +154,9 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'octets':
         // One centre at a time, whose octets come as those of the session.
         return null;
+      case 'stored':
+      case 'carried':
+      case 'notCarried':
       case 'order':
       case 'guest':
         // There are no orders. A peer that is master and outstation at once is told apart by its addresses.

@@ -18,7 +18,7 @@ import { CAUSE_WORDS_OF } from '../control.ts';
 import { CounterSet } from '../counters.ts';
 import { typeIn } from '../model/model.ts';
 import { printPath, type Reference } from '../model/reference.ts';
-import { points as addressing, type IecTargetAt } from '../points.ts';
+import { address as addressing, type IecTargetAt } from '../points.ts';
 import { bitsOf, bitWords } from '../quality.ts';
 import { placeKey, servedModel, type Place } from '../scl/served.ts';
 import { calledSettings } from '../../mms/settings.ts';
@@ -193,6 +193,9 @@ export class IecServer implements Server<IecTargetAt> {
       case 'rest':
         // Whoever comes back says which entry he has.
         break;
+      case 'stored':
+      case 'carried':
+      case 'notCarried':
       case 'order':
       case 'guest':
         // There are no orders, and its conversations are for itself.

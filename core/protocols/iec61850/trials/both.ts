@@ -5,7 +5,7 @@ import type { ServerPoint, ServerUpdate } from '../../server.ts';
 import { Ends } from '../../mms/trials/ends.ts';
 import { IecClient } from '../client/client.ts';
 import type { Order } from '../order.ts';
-import { iecAt, points, targetAtSchema, type IecAt, type IecTargetAt } from '../points.ts';
+import { address, iecAt, targetAtSchema, type IecAt, type IecTargetAt } from '../points.ts';
 import { IecServer } from '../server/server.ts';
 import { clientSettings, serverSettings } from '../settings.ts';
 
@@ -59,4 +59,4 @@ export class Both extends Ends<IecAt, IecTargetAt, Order, IecClient, IecServer> 
   }
 }
 
-export const printed = (at: IecAt): string => points.print({ kind: 'binary', at });
+export const printed = (at: IecAt): string => address.print({ kind: 'binary', at });

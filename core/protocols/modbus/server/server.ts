@@ -172,6 +172,9 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'resetCounters':
         this.counters.reset(now);
         break;
+      case 'stored':
+      case 'carried':
+      case 'notCarried':
       case 'order':
       case 'guest':
         // There are no orders, and its conversations are for itself.

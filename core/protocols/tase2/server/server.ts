@@ -212,6 +212,9 @@ export class TaseServer implements Server<TaseTargetAt> {
         this.places = new WeakMap();
         break;
       case 'commandGiven':
+      case 'stored':
+      case 'carried':
+      case 'notCarried':
         break;
       case 'guest':
         this.onGuest(command);

@@ -1,9 +1,9 @@
 import {
-  definitionOf,
   type Described,
   type DescribedDevice,
   type DescribedPoint,
   type ProtocolCode,
+  deviceOf,
 } from '@halvix/core/protocols';
 
 /**
@@ -53,7 +53,7 @@ self.onmessage = ({ data }: MessageEvent<DescribeJob>): void => {
 };
 
 async function read(protocol: ProtocolCode, file: File): Promise<void> {
-  const reader = await definitionOf(protocol).descriptions?.reader();
+  const reader = await deviceOf(protocol).descriptions?.reader();
   if (!reader) throw new Error('there are no such files for this protocol');
   const stream = file.stream().getReader();
   const text = new TextDecoder();

@@ -16,6 +16,8 @@ import {
   usualFraming,
   type ProtocolCode,
   type SettingField,
+  deviceOf,
+  wayOut,
 } from '@halvix/core/protocols';
 
 export type LinkObject = ObjectDocument<'link'>;
@@ -39,9 +41,7 @@ export const centreLinkForm = (protocol: ProtocolCode): SettingField[] =>
     field.path === 'type'
       ? {
           ...field,
-          choices: field.choices?.filter(([type]) =>
-            definitionOf(protocol).outbound?.links.includes(type as LinkObject['type']),
-          ),
+          choices: field.choices?.filter(([type]) => wayOut(protocol)?.links.includes(type as LinkObject['type'])),
         }
       : field,
   );
@@ -54,7 +54,7 @@ export const newDevice = (station: string, protocol: ProtocolCode = FIRST_PROTOC
     link: isLinked(protocol) ? 'NEW' : '',
     protocol,
     life: 'inService',
-    settings: definitionOf(protocol).device.first,
+    settings: deviceOf(protocol).first,
   }),
   code: '',
   name: '',
@@ -69,7 +69,7 @@ export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => 
     type: 'tcpClient',
     protocol,
     framing: usualFraming(protocol, 'tcpClient'),
-    port: definitionOf(protocol).port,
+    port: deviceOf(protocol).port,
   }),
   code: '',
   name: '',
@@ -78,9 +78,9 @@ export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => 
 
 /** A link to a centre: the usual way, and a port that no other one listens on. */
 export function newCentreLink(protocol: ProtocolCode, taken: readonly LinkObject[]): LinkObject {
-  const { outbound } = definitionOf(protocol);
+  const outbound = wayOut(protocol);
   const type = outbound?.links[0] ?? 'tcpServer';
-  let port = outbound?.port ?? definitionOf(protocol).port;
+  let port = outbound?.port ?? deviceOf(protocol).port;
   while (taken.some((link) => link.type === 'tcpServer' && link.port === port)) port++;
   return { ...newLink(protocol), type, framing: usualFraming(protocol, type), host: '127.0.0.1', port };
 }
@@ -88,7 +88,7 @@ export function newCentreLink(protocol: ProtocolCode, taken: readonly LinkObject
 export const newOutbound = (protocol: ProtocolCode): OutboundObject => ({
   ...OBJECT_SCHEMAS.outbound.parse({
     ...{ code: 'NEW', name: 'centre', centre: 'New', link: 'NEW', protocol },
-    settings: definitionOf(protocol).outbound?.first,
+    settings: wayOut(protocol)?.first,
     // Nobody from elsewhere, and nothing operated, until somebody says so.
     allowFrom: [...LOOPBACK_ONLY],
     controls: false,

@@ -1,6 +1,6 @@
 import type { DraftPoint, PointProblem } from '@halvix/core/config';
 import { POINT_FIELDS, type PointField } from '@halvix/core/pointlist';
-import { addressOf, definitionOf, inAddressOrder, type ProtocolCode } from '@halvix/core/protocols';
+import { addressOf, inAddressOrder, type ProtocolCode, pointsOf } from '@halvix/core/protocols';
 import type { Held } from './draft.svelte.ts';
 
 /** A row of the point grid. */
@@ -99,7 +99,7 @@ const WIDE_COLUMNS = GRID_COLUMNS.map((column) =>
 
 /** The columns that mean something for points of these protocols. */
 export const columnsFor = (protocols: readonly ProtocolCode[]): readonly GridColumn[] =>
-  (protocols.every((code) => definitionOf(code).points.isNumbered) ? GRID_COLUMNS : WIDE_COLUMNS).filter(
+  (protocols.every((code) => pointsOf(code).isNumbered) ? GRID_COLUMNS : WIDE_COLUMNS).filter(
     ({ field }) => field?.protocols === undefined || field.protocols.some((one) => protocols.includes(one)),
   );
 

@@ -1,4 +1,4 @@
-import { definitionOf } from '@halvix/core/protocols';
+import { deviceOf, wayOut } from '@halvix/core/protocols';
 import { draft, type Held } from './draft.svelte.ts';
 import type { LinkObject } from './devices.ts';
 
@@ -27,17 +27,16 @@ export const linksOf = (kind: OnLink['kind']): Held<LinkObject>[] =>
     .of('link')
     .filter(
       ({ document }) =>
-        definitionOf(document.protocol).outbound?.shares !== undefined ||
-        usersOf(document.code).every((user) => user.kind === kind),
+        wayOut(document.protocol)?.shares !== undefined || usersOf(document.code).every((user) => user.kind === kind),
     );
 
 /** Devices in whose conversation whoever joins a link of theirs would be: `in the association with CMR`; null: none. */
 export function sharingWords({ code, protocol, type }: LinkObject): string | null {
-  const shares = definitionOf(protocol).outbound?.shares;
+  const shares = wayOut(protocol)?.shares;
   const devices = usersOf(code)
     .filter(({ kind }) => kind === 'device')
     .map((user) => user.code);
-  const isTheirs = devices.length > 0 && definitionOf(protocol).links.includes(type);
+  const isTheirs = devices.length > 0 && deviceOf(protocol).links.includes(type);
   return shares !== undefined && isTheirs ? `in the ${shares} with ${devices.join(', ')}` : null;
 }
 

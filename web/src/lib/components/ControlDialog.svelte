@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { deviceOf } from '@halvix/core/protocols';
   import { decimals } from '@halvix/core/point';
   import { ORDER_MODES } from '@halvix/core/path';
   import { Dialog } from 'bits-ui';
@@ -32,7 +32,7 @@
   let part = $state<'what' | 'sure' | 'sent'>('what');
   let wanted = $state<Wanted>(sensible());
   type OrderMode = (typeof ORDER_MODES)[number];
-  const possible = untrack(() => definitionOf(device.protocol).device.orders.modes);
+  const possible = untrack(() => deviceOf(device.protocol).orders.modes);
   const modes: readonly OrderMode[] = ORDER_MODES.filter((one) => possible.includes(one));
   const MODE_TITLES: Record<OrderMode, [title: string, words: string]> = {
     selectOperate: ['Select, then operate', 'the device checks first and carries out only what it selected'],

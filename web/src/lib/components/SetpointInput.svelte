@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { pointsOf } from '@halvix/core/protocols';
   import { countsOf } from '../control.ts';
   import type { PointView } from '../server/points.ts';
 
@@ -20,7 +20,7 @@
   <span class="flex items-baseline gap-3">
     <input class="field mono w-40 text-right text-[16px]" type="number" step="any" bind:value />
     {#if counts?.ok}<span class="text-soft"
-        >sent as {counts.value} counts, {definitionOf(point.at.protocol).points.form(point)}</span
+        >sent as {counts.value} counts, {pointsOf(point.at.protocol).form(point)}</span
       >{/if}
   </span>
 </label>

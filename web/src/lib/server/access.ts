@@ -1,4 +1,4 @@
-import { definitionOf, type ProtocolCode } from '@halvix/core/protocols';
+import { type ProtocolCode, deviceOf } from '@halvix/core/protocols';
 import type { Role } from '@halvix/db';
 
 /** Who may do what: the one place. A route or a method that is not listed is refused to everybody. */
@@ -63,7 +63,7 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
 
 /** Orders that change how a device works, rather than ask it for something, are for engineers. */
 export const mayOrder = (role: Role, protocol: ProtocolCode, order: unknown): boolean =>
-  RANK[role] >= RANK[definitionOf(protocol).device.orders.changes(order) ? 'engineer' : 'operator'];
+  RANK[role] >= RANK[deviceOf(protocol).orders.changes(order) ? 'engineer' : 'operator'];
 
 export function mayDo(role: Role | null, routeId: string, method: string): 'yes' | 'sign in' | 'no' {
   const rule = ACCESS[routeId]?.[method === 'HEAD' ? 'GET' : method];

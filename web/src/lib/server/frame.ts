@@ -1,4 +1,4 @@
-import { definitionOf } from '@halvix/core/protocols';
+import { deviceOf, wayOut } from '@halvix/core/protocols';
 import { wayWords, endpointWords } from '@halvix/core/config';
 import type { DeviceOnPath, OutboundOnPath } from '../path.ts';
 import type { Model } from './model.ts';
@@ -28,9 +28,9 @@ export function frameOf({ configuration, revision }: Model): Frame {
           station: device.station,
           description: device.description,
           protocol: device.protocol,
-          where: definitionOf(device.protocol).device.where(device.settings),
-          ourAddress: planned(definitionOf(device.protocol).device, device.settings, 'ours'),
-          theirAddress: planned(definitionOf(device.protocol).device, device.settings, 'theirs'),
+          where: deviceOf(device.protocol).where(device.settings),
+          ourAddress: planned(deviceOf(device.protocol), device.settings, 'ours'),
+          theirAddress: planned(deviceOf(device.protocol), device.settings, 'theirs'),
           life: device.life,
           link: {
             code: device.link,
@@ -47,8 +47,8 @@ export function frameOf({ configuration, revision }: Model): Frame {
       link,
       way: wayWords(links.find((one) => one.code === link)),
       protocol,
-      ourAddress: planned(definitionOf(protocol).outbound, settings, 'ours'),
-      theirAddress: planned(definitionOf(protocol).outbound, settings, 'theirs'),
+      ourAddress: planned(wayOut(protocol), settings, 'ours'),
+      theirAddress: planned(wayOut(protocol), settings, 'theirs'),
       mapped: mappings.length,
     })),
   };

@@ -1,5 +1,5 @@
 import { wayWords, type PointConfig } from '@halvix/core/config';
-import { addressOf, definitionOf, inAddressOrder } from '@halvix/core/protocols';
+import { addressOf, inAddressOrder, deviceOf } from '@halvix/core/protocols';
 import type { Model } from './model.ts';
 
 export interface Found {
@@ -32,7 +32,7 @@ export function search({ configuration, points }: Model, query: string): Found[]
         device: null,
       });
   for (const { code, name, protocol, settings, link } of configuration.devices) {
-    const where = definitionOf(protocol).device.where(settings);
+    const where = deviceOf(protocol).where(settings);
     const at = configuration.links.find((l) => l.code === link);
     const endpoint = at ? `${at.host}:${at.port}` : '';
     if (matches(code, name, endpoint, where))

@@ -1,7 +1,14 @@
 <script lang="ts">
   import { beforeNavigate, goto } from '$app/navigation';
   import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
-  import { definitionOf, isLinked, PROTOCOLS, usualFraming, type ProtocolCode } from '@halvix/core/protocols';
+  import {
+    definitionOf,
+    isLinked,
+    DEVICE_PROTOCOLS,
+    usualFraming,
+    type ProtocolCode,
+    deviceOf,
+  } from '@halvix/core/protocols';
   import { onMount, untrack } from 'svelte';
   import { proposedCode } from '$lib/build/codes.ts';
   import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
@@ -89,7 +96,7 @@
     device = { ...newDevice(at, protocol), code: known, name, description, link: on, life, passOnWhileOnTest };
     if (joins !== '' && link.protocol !== protocol) joins = '';
     if (joins !== '') return;
-    const port = link.port === definitionOf(link.protocol).port ? definitionOf(protocol).port : link.port;
+    const port = link.port === deviceOf(link.protocol).port ? deviceOf(protocol).port : link.port;
     link = { ...link, protocol, port, framing: usualFraming(protocol, link.type) };
   }
   const ownLink = $derived(freeLink(device.code));
@@ -228,7 +235,7 @@
           }}
           value={device.protocol}
           disabled={!mayBuild || !isNew}
-          choices={PROTOCOLS.map((one) => {
+          choices={DEVICE_PROTOCOLS.map((one) => {
             const { name, us } = definitionOf(one).words;
             return [one, isLinked(one) ? `${name}; we are the ${us}` : `${name}, without a link`] as const;
           })}
@@ -331,7 +338,7 @@
           protocol={device.protocol}
           request={() => ({ type: 'try', link: wanted.link, device: wanted.device })}
           blocked={Object.keys(all.link).some((path) => path !== 'code' && path !== 'name') ||
-          definitionOf(device.protocol).device.placed.some((key) => all.device[`settings.${key}`])
+          deviceOf(device.protocol).placed.some((key) => all.device[`settings.${key}`])
             ? 'Fill in the addresses first'
             : wanted.link.code === ''
               ? 'Give the device its code first'

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, devicePart, type ProtocolCode } from '@halvix/core/protocols';
+  import { devicePart, type ProtocolCode, deviceOf } from '@halvix/core/protocols';
   import { placementSchema, type Placement } from '@halvix/core/profile';
   import { readTable } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
@@ -17,7 +17,7 @@
   type Texts = Record<string, string>;
   /** The settings that differ from device to device, with their titles. */
   const own = untrack(() => {
-    const { placed, fields } = definitionOf(protocol).device;
+    const { placed, fields } = deviceOf(protocol);
     return placed.map((key): [string, string, string] => [
       key,
       fields.find(({ path }) => path === `settings.${key}`)?.title ?? key,
@@ -32,7 +32,7 @@
     ['port', 'TCP port', '90px'],
     ...own.toReversed(),
   ];
-  const { theirs } = untrack(() => definitionOf(protocol).device.plan);
+  const { theirs } = untrack(() => deviceOf(protocol).plan);
   const blank = (): Texts =>
     untrack(() => ({
       code: '',

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { pointsOf } from '@halvix/core/protocols';
   import type { DeviceObject } from '@halvix/core/config';
   import { onMount, tick } from 'svelte';
   import { readyForPaste } from '$lib/build/paste.ts';
@@ -30,7 +30,7 @@
   }
   let { rows, total, complete, mapped, device, devices, mayBuild, unmap }: Props = $props();
   /** Devices whose addresses are numbers. */
-  const numbered = $derived(devices.filter(({ protocol }) => definitionOf(protocol).points.isNumbered));
+  const numbered = $derived(devices.filter(({ protocol }) => pointsOf(protocol).isNumbered));
   const canRun = $derived(device === null ? numbered.length > 0 : numbered.some(({ code }) => code === device));
 
   const grid = new GridView(() => ({ rows, complete, mapped, device, devices }));

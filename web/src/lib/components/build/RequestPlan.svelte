@@ -1,7 +1,7 @@
 <script lang="ts">
   import { bitsPerOctet, type DeviceObject, type DraftPoint } from '@halvix/core/config';
   import { octetMs } from '@halvix/core/line';
-  import { definitionOf, type RequestPlan } from '@halvix/core/protocols';
+  import { type RequestPlan, deviceOf } from '@halvix/core/protocols';
   import type { LinkObject } from '$lib/build/devices.ts';
 
   /** Which requests bring a device's list, and what they take on its line. */
@@ -9,7 +9,7 @@
 
   const octet = $derived(octetMs({ ...link.line, bitsPerOctet: bitsPerOctet(link) }));
   const plan = $derived<RequestPlan | null>(
-    definitionOf(device.protocol).device.requests?.(points, device.settings, {
+    deviceOf(device.protocol).requests?.(points, device.settings, {
       framing: link.framing,
       octetMs: octet,
     }) ?? null,

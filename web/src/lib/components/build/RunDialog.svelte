@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { DeviceObject, DraftPoint } from '@halvix/core/config';
   import { KIND_WORDS, type PointKind } from '@halvix/core/point';
-  import { addressOf, definitionOf, FIRST_PROTOCOL, numberOf, type ProtocolCode } from '@halvix/core/protocols';
+  import { addressOf, FIRST_PROTOCOL, numberOf, type ProtocolCode, pointsOf } from '@halvix/core/protocols';
   import { newPoint, runOfPoints, type PatternContext } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
   import { pointKey, type PointRow } from '$lib/build/grid.ts';
@@ -30,7 +30,7 @@
 
   function nextFree(of: PointKind, code: string): number {
     const protocol = protocolOf(code);
-    const { series, width } = definitionOf(protocol).points;
+    const { series, width } = pointsOf(protocol);
     const wanted = series(newPoint(protocol, of, null, '-'));
     return rows.reduce((next, { parent, document }) => {
       const number = parent === code && series(document) === wanted ? numberOf(document) : null;
@@ -77,9 +77,7 @@
     <label class="flex flex-col gap-0.5"
       >Kind
       <select class="field" bind:value={kind} onchange={() => (first = nextFree(kind, into))}>
-        {#each definitionOf(protocolOf(into)).points.kinds as one (one)}<option value={one}
-            >{KIND_WORDS[one].one}</option
-          >{/each}
+        {#each pointsOf(protocolOf(into)).kinds as one (one)}<option value={one}>{KIND_WORDS[one].one}</option>{/each}
       </select></label
     >
     <label class="flex flex-col gap-0.5"

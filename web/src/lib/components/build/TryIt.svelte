@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, type ProtocolCode } from '@halvix/core/protocols';
+  import { type ProtocolCode, deviceOf } from '@halvix/core/protocols';
   import type { ProbeRequest } from '@halvix/core/path';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
@@ -21,7 +21,7 @@
 
   const probe = $derived(live.probe?.id === id ? live.probe : null);
   const running = $derived(id !== null && (probe === null || probe.state === 'requested' || probe.state === 'running'));
-  const trial = $derived(definitionOf(protocol).device.trial);
+  const trial = $derived(deviceOf(protocol).trial);
   const steps = $derived<Record<string, string>>({ resolve: 'Find the host', connect: 'Connect', ...trial.steps });
 
   onMount(() => () => live.watch({ probe: null }));

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, isLinked } from '@halvix/core/protocols';
+  import { definitionOf, isLinked, deviceOf, wayOut } from '@halvix/core/protocols';
   import { page } from '$app/state';
   import type { DeviceLife } from '@halvix/core/config';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
@@ -153,7 +153,7 @@
                     ...(isLinked(device.protocol)
                       ? [link ? endpointWords(link) : 'no link']
                       : [definitionOf(device.protocol).words.name]),
-                    definitionOf(device.protocol).device.where(device.settings),
+                    deviceOf(device.protocol).where(device.settings),
                   ].join(', ')}</span
                 >
                 {#if LIFE[device.life]}<span class="ml-1 text-questionable">{LIFE[device.life]}</span>{/if}
@@ -197,9 +197,7 @@
               <span class="min-w-0 truncate"
                 >{outbound.centre}{outbound.name === 'centre' ? '' : `, ${outbound.name}`}
                 <span class="text-soft"
-                  >{wayWords(links.get(outbound.link))}; {definitionOf(outbound.protocol).outbound?.where(
-                    outbound.settings,
-                  )}</span
+                  >{wayWords(links.get(outbound.link))}; {wayOut(outbound.protocol)?.where(outbound.settings)}</span
                 ></span
               >
               <a class="text-accent" href="/build/mapping?outbound={outbound.code}"

@@ -1,5 +1,5 @@
 import { fileOrderSchema } from '@halvix/core/path';
-import { definitionOf } from '@halvix/core/protocols';
+import { deviceOf } from '@halvix/core/protocols';
 import { orderTransfer } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { mayOrder } from '$lib/server/access.ts';
@@ -17,7 +17,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   if (what !== 'directory' && name === '') error(400, 'name: a file needs a name');
   const device = deviceByCode(await model(), code);
   if (device === undefined) error(404, `device: there is no device ${code}`);
-  if (!definitionOf(device.protocol).device.orders.files) error(400, `device: ${code} has no files to give`);
+  if (!deviceOf(device.protocol).orders.files) error(400, `device: ${code} has no files to give`);
   if (!mayOrder(person.role, device.protocol, { what, name, as }))
     error(403, 'Deleting files in a device is for engineers');
   const order = { id, device: device.code, what, name, requestedBy: person.name, requested: Date.now() };

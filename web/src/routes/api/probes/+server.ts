@@ -1,7 +1,7 @@
 import { probeRequestSchema } from '@halvix/core/path';
 import { playObjection } from '@halvix/core/playing';
 import { orderProbe } from '@halvix/db';
-import { definitionOf } from '@halvix/core/protocols';
+import { deviceOf } from '@halvix/core/protocols';
 import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
@@ -18,7 +18,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   if (wanted.type === 'ask') {
     const device = deviceByCode(await model(), wanted.device);
     if (device === undefined) error(404, `device: there is no device ${wanted.device}`);
-    const read = definitionOf(device.protocol).device.orders.schema.safeParse(wanted.order);
+    const read = deviceOf(device.protocol).orders.schema.safeParse(wanted.order);
     if (!read.success) {
       const [{ message, path }] = read.error.issues;
       error(400, path.length > 1 || path[0] !== 'what' ? message : `order: ${device.code} cannot be asked that`);

@@ -1,5 +1,5 @@
 import { personalRequestSchema } from '@halvix/core/path';
-import { definitionOf } from '@halvix/core/protocols';
+import { deviceOf, wayOut } from '@halvix/core/protocols';
 import { error, json } from '@sveltejs/kit';
 import { mayOrder } from '$lib/server/access.ts';
 import { bodyOf } from '$lib/server/body.ts';
@@ -18,7 +18,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   if (body.type === 'order') {
     const device = deviceByCode(await model(), body.device);
     if (device === undefined) error(404, `device: there is no device ${body.device}`);
-    const { orders } = definitionOf(device.protocol).device;
+    const { orders } = deviceOf(device.protocol);
     if (!orders.schema.safeParse(body.order).success) error(400, `order: ${device.code} cannot be asked that`);
     if (!mayOrder(person.role, device.protocol, body.order))
       error(403, 'What changes how a device works is for engineers');
@@ -26,7 +26,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   if (body.type === 'outboundOrder') {
     const outbound = (await model()).configuration.outbounds.find(({ code }) => code === body.outbound);
     if (outbound === undefined) error(404, `outbound: there is no outbound ${body.outbound}`);
-    if (definitionOf(outbound.protocol).outbound?.orders?.[body.order] === undefined)
+    if (wayOut(outbound.protocol)?.orders?.[body.order] === undefined)
       error(400, `order: ${outbound.code} cannot be asked that`);
   }
   await ask('by' in body ? { ...body, by: person.name } : body);

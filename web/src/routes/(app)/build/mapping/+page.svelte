@@ -3,7 +3,7 @@
   import { loopOf, misfitOf, type MappingConfig } from '@halvix/core/config';
   import { applyRule, usualNumbering, type MappingRule } from '@halvix/core/mapping';
   import { isControl } from '@halvix/core/point';
-  import { addressOf, definitionOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf } from '@halvix/core/protocols';
+  import { addressOf, FIRST_PROTOCOL, numberOf, sortOf, targetsOf, wayOut } from '@halvix/core/protocols';
   import { download } from '$lib/build/forms.ts';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
@@ -168,7 +168,7 @@
 
   // ---- what the other end may want as a file
 
-  const files = $derived(outbound ? (definitionOf(outbound.protocol).outbound?.files ?? []) : []);
+  const files = $derived(outbound ? (wayOut(outbound.protocol)?.files ?? []) : []);
   async function saveFile(file: (typeof files)[number]): Promise<void> {
     if (!outbound) return;
     const link = draft.of('link').find(({ document }) => document.code === outbound.link)?.document;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { addressOf, definitionOf, isLinked } from '@halvix/core/protocols';
+  import { addressOf, isLinked, pointsOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/rows.ts';
   import { draftPointSchema, type DraftPoint } from '@halvix/core/config';
@@ -73,7 +73,7 @@
   /** Points that can be had as things are drafted, and that the list lacks. */
   const missing = $derived.by(() => {
     const device = devices.find(({ code }) => code === data.device);
-    const offered = device && definitionOf(device.protocol).points.obtainable;
+    const offered = device && pointsOf(device.protocol).obtainable;
     if (!device || !offered || !complete) return [];
     const known = new Set(rows.map(({ document }) => addressOf(document)));
     const system = {

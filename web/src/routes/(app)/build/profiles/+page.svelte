@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { deviceOf } from '@halvix/core/protocols';
   import { firstProblem } from '@halvix/core/words';
   import { goto, invalidateAll } from '$app/navigation';
   import { deviceFrom, profileSchema, type Placement, type Profile } from '@halvix/core/profile';
@@ -137,8 +137,8 @@
         name: using.name,
         station: draft.of('station')[0]?.document.code ?? '',
         host: '',
-        port: definitionOf(using.protocol).port,
-        settings: definitionOf(using.protocol).device.first,
+        port: deviceOf(using.protocol).port,
+        settings: deviceOf(using.protocol).first,
       }}
       protocol={using.protocol}
       {make}

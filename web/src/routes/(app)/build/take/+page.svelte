@@ -2,7 +2,7 @@
   import { goto } from '$app/navigation';
   import { pointsFromSurvey } from '@halvix/core/survey';
   import { KIND_WORDS } from '@halvix/core/point';
-  import { definitionOf, PROTOCOLS, type DescribedPoint } from '@halvix/core/protocols';
+  import { definitionOf, DEVICE_PROTOCOLS, type DescribedPoint, deviceOf } from '@halvix/core/protocols';
   import { onDestroy } from 'svelte';
   import { SvelteMap, SvelteSet } from 'svelte/reactivity';
   import DescribedComparison from '$lib/components/build/DescribedComparison.svelte';
@@ -18,9 +18,9 @@
 
   /** Devices out of a file that describes them: looked at, chosen, and taken into the draft with their points. */
   let { data } = $props();
-  const kinds = PROTOCOLS.filter((code) => definitionOf(code).descriptions !== null);
+  const kinds = DEVICE_PROTOCOLS.filter((code) => deviceOf(code).descriptions !== null);
   let protocol = $state(kinds[0]);
-  const descriptions = $derived(definitionOf(protocol).descriptions);
+  const descriptions = $derived(deviceOf(protocol).descriptions);
   const mayBuild = $derived(data.person.role === 'engineer');
 
   let file = $state<File | null>(null);
@@ -77,9 +77,7 @@
   });
   /** The device of the draft that is the same: at the same address, or by the same name. */
   const knownAs = ({ name, host, port }: Summary['devices'][number]): string | null =>
-    (host === '' ? undefined : here[`${host}:${port ?? definitionOf(protocol).port}`]) ??
-    here[name.toUpperCase()] ??
-    null;
+    (host === '' ? undefined : here[`${host}:${port ?? deviceOf(protocol).port}`]) ?? here[name.toUpperCase()] ?? null;
   let compared = $state<number | null>(null);
   async function compare(at: number): Promise<void> {
     compared = null;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, isLinked } from '@halvix/core/protocols';
+  import { isLinked, deviceOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { draftPointSchema, type DeviceObject } from '@halvix/core/config';
   import { deviceFrom, profileOf } from '@halvix/core/profile';
@@ -147,7 +147,7 @@
         name: device.name,
         station: device.station,
         host: link?.document.host ?? '',
-        port: link?.document.port ?? definitionOf(device.protocol).port,
+        port: link?.document.port ?? deviceOf(device.protocol).port,
         framing: link?.document.framing,
         settings: device.settings,
       }}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf } from '@halvix/core/protocols';
+  import { definitionOf, wayOut } from '@halvix/core/protocols';
   import { csvOf } from '@halvix/core/pointlist';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
 
@@ -26,7 +26,7 @@
     </span>
   </div>
   <p class="text-soft">
-    {data.network}, as drafted. {definition.words.name}, {data.endpoint}; {definition.outbound?.where(
+    {data.network}, as drafted. {definition.words.name}, {data.endpoint}; {wayOut(data.outbound.protocol)?.where(
       data.outbound.settings,
     )}. {rows.length} points. Value = number × gain + offset.
   </p>

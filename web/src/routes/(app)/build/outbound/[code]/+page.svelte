@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, OFFERING } from '@halvix/core/protocols';
+  import { definitionOf, WAYS_OUT, wayOut } from '@halvix/core/protocols';
   import { everyPoint } from '@halvix/core/mapping';
   import { goto } from '$app/navigation';
   import {
@@ -42,8 +42,8 @@
       protocol,
       untrack(() => draft.of('link')).map(({ document: one }) => one),
     );
-  let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? newOutbound(OFFERING[0])));
-  let link = $state.raw<LinkObject>(untrack(() => heldLink?.document ?? freshLink(OFFERING[0])));
+  let document = $state.raw<OutboundObject>(untrack(() => held?.document ?? newOutbound(WAYS_OUT[0])));
+  let link = $state.raw<LinkObject>(untrack(() => heldLink?.document ?? freshLink(WAYS_OUT[0])));
   /** The link that it is on; empty: one of its own, made with it. */
   let joins = $state(untrack(() => heldLink?.document.code ?? ''));
   let tried = $state(false);
@@ -84,9 +84,9 @@
   $effect(() => {
     if (data.code !== null || untrack(() => followed.base) === undefined) return;
     followed.base = undefined;
-    document = newOutbound(OFFERING[0]);
+    document = newOutbound(WAYS_OUT[0]);
     joins = '';
-    link = freshLink(OFFERING[0]);
+    link = freshLink(WAYS_OUT[0]);
   });
 
   const code = $derived(
@@ -117,7 +117,7 @@
   const linkProblems = $derived(fieldProblems('link', wanted.link));
   /** What does not fit within its settings: it can be saved, and not be applied. */
   const misfits = $derived(
-    Object.keys(problems).length > 0 ? [] : (definitionOf(document.protocol).outbound?.check(document.settings) ?? []),
+    Object.keys(problems).length > 0 ? [] : (wayOut(document.protocol)?.check(document.settings) ?? []),
   );
   const partners = $derived<[string, string][]>([
     ['', 'no'],
@@ -225,7 +225,7 @@
     <p class="text-soft">
       We are the {words.name}
       {words.them} here: the centre is the {words.us} and asks{isGuest
-        ? `, in the ${definitionOf(document.protocol).outbound?.shares} that we make with ${document.partner}`
+        ? `, in the ${wayOut(document.protocol)?.shares} that we make with ${document.partner}`
         : ''}. Nothing listens to it before the draft is applied.
     </p>
     <form
@@ -242,7 +242,7 @@
               field={{ path: 'protocol', title: 'Protocol and our role', type: 'choice' }}
               value={document.protocol}
               disabled={!mayBuild}
-              choices={OFFERING.map((one) => {
+              choices={WAYS_OUT.map((one) => {
                 const { name, them } = definitionOf(one).words;
                 return [one, `${name}; we are the ${them}`] as const;
               })}

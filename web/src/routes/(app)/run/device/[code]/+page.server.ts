@@ -1,5 +1,5 @@
 import { error } from '@sveltejs/kit';
-import { definitionOf, inAddressOrder } from '@halvix/core/protocols';
+import { inAddressOrder, deviceOf } from '@halvix/core/protocols';
 import { deviceByCode, model } from '$lib/server/model.ts';
 import { pointView, readingsOf } from '$lib/server/points.ts';
 import type { PageServerLoad } from './$types';
@@ -19,7 +19,7 @@ export const load: PageServerLoad = async ({ params, depends }) => {
     description: device.description,
     passOn: device.passOnWhileOnTest,
     points,
-    polls: definitionOf(device.protocol).device.polls(device.settings),
+    polls: deviceOf(device.protocol).polls(device.settings),
     readings: await readingsOf(points.map(({ id }) => id)),
   };
 };

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
   import { goto } from '$app/navigation';
-  import { definitionOf, FIRST_PROTOCOL, inAddressOrder, numberOf } from '@halvix/core/protocols';
+  import { definitionOf, deviceOf, FIRST_PROTOCOL, inAddressOrder, numberOf } from '@halvix/core/protocols';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
   import { onMount, untrack } from 'svelte';
   import { ask, messageOf, post } from '$lib/ask.ts';
@@ -63,7 +63,8 @@
 
   const places = $derived(new Map([...data.points].sort(inAddressOrder).map(({ id }, at) => [id, at])));
   const definition = $derived(definitionOf(device?.protocol ?? FIRST_PROTOCOL));
-  const asks = $derived(definition.device.orders);
+  const role = $derived(deviceOf(device?.protocol ?? FIRST_PROTOCOL));
+  const asks = $derived(role.orders);
   const shownValue = (point: PointView): string => {
     const reading = readings[point.id];
     return reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–';
@@ -277,9 +278,9 @@
         always={definition.counters.device}
         reset={mayOperate ? () => void askFor('resetCounters') : undefined}
       />
-      {#if definition.device.details}
+      {#if role.details}
         <p class="text-[12.5px]">
-          <a class="word" href="/run/device/{device.code}/session">{definition.device.details}</a>
+          <a class="word" href="/run/device/{device.code}/session">{role.details}</a>
         </p>
       {/if}
       <p class="text-[12.5px] text-soft">

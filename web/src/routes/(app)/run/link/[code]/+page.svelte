@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { FIRST_PROTOCOL, deviceOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
   import { onMount, untrack } from 'svelte';
   import { ask } from '$lib/ask.ts';
@@ -19,7 +19,7 @@
   const devices = $derived(data.frame.devices.filter((device) => device.link.code === link.code));
   const centres = $derived(data.frame.outbounds.filter((outbound) => outbound.link === link.code));
   const codes = $derived(devices.map(({ code }) => code));
-  const takesTurns = $derived(definitionOf(devices[0]?.protocol ?? FIRST_PROTOCOL).device.takesTurns);
+  const takesTurns = $derived(deviceOf(devices[0]?.protocol ?? FIRST_PROTOCOL).takesTurns);
   const use = $derived(lane ? lineUse(lane) : null);
   const round = $derived(lane ? roundMs(lane) : null);
   const percent = (share: number): string => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
@@ -125,7 +125,7 @@
   const columns = $derived(ALL_COLUMNS.filter(({ key }) => takesTurns || !OF_TURNS.includes(key)));
 
   let told = $state<string | null>(null);
-  const broadcasts = $derived(definitionOf(devices[0]?.protocol ?? FIRST_PROTOCOL).device.orders.broadcasts);
+  const broadcasts = $derived(deviceOf(devices[0]?.protocol ?? FIRST_PROTOCOL).orders.broadcasts);
   /** Goes out in the name of a device that answers; the others hear it as well. */
   async function tellAll(order: unknown): Promise<void> {
     const speaker = codes.find((code) => live.hops.devices[code]?.state === 'answering') ?? codes[0];

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { definitionOf, wayOut, FIRST_PROTOCOL } from '@halvix/core/protocols';
   import { outboundDetails } from '@halvix/core/path';
   import { onMount } from 'svelte';
   import { ask } from '$lib/ask.ts';
@@ -14,12 +14,13 @@
   let { data } = $props();
   const outbound = $derived(data.frame.outbounds.find(({ code }) => code === data.outboundCode));
   const definition = $derived(definitionOf(outbound?.protocol ?? FIRST_PROTOCOL));
+  const way = $derived(wayOut(outbound?.protocol ?? FIRST_PROTOCOL));
   const session = $derived(live.hops.outbounds[data.outboundCode]);
   const hop = $derived(outboundHop(live.hops, data.outboundCode, engineHop(live.hops, clock.now), clock.now));
   let problem = $state<string | null>(null);
   const ago = (time: number | null | undefined): string => (time ? `${age(clock.now - time)} ago` : 'never');
 
-  const orders = $derived(Object.entries(definition.outbound?.orders ?? {}));
+  const orders = $derived(Object.entries(way?.orders ?? {}));
   let ordered = $state<string | null>(null);
   /** What is to be done once more is said. */
   let doubted = $state<string | null>(null);
@@ -100,7 +101,7 @@
           : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
       />
     {/if}
-    {#if definition.outbound?.details}<DetailTables tables={live.detail?.tables ?? []} />{/if}
+    {#if way?.details}<DetailTables tables={live.detail?.tables ?? []} />{/if}
     {#if orders.length > 0 && data.person.role !== 'viewer'}
       <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
         <span class="text-soft">Have our end</span>
@@ -129,7 +130,7 @@
 {/if}
 
 {#if doubted !== null && outbound}
-  {@const { words = '', careful = '' } = definition.outbound?.orders?.[doubted] ?? {}}
+  {@const { words = '', careful = '' } = way?.orders?.[doubted] ?? {}}
   <Sheet title="{outbound.centre}: {words}" about={careful} close={() => (doubted = null)}>
     <div class="flex justify-end gap-2">
       <button class="button" onclick={() => (doubted = null)}>Leave them</button>

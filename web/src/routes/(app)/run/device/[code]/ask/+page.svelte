@@ -1,6 +1,6 @@
 <script lang="ts">
   import { valueAt, withValueAt } from '@halvix/core/config';
-  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { definitionOf, deviceOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import { messageOf, post } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
@@ -12,7 +12,8 @@
   let { data } = $props();
   const device = $derived(data.frame.devices.find(({ code }) => code === data.deviceCode));
   const definition = $derived(definitionOf(device?.protocol ?? FIRST_PROTOCOL));
-  const orders = $derived(definition.device.orders);
+  const role = $derived(deviceOf(device?.protocol ?? FIRST_PROTOCOL));
+  const orders = $derived(role.orders);
   type Answer = NonNullable<NonNullable<typeof live.probe>['result']['answered']>;
   type FollowUp = Answer['tables'][number]['rows'][number]['asks'][number];
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { definitionOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
+  import { definitionOf, deviceOf, FIRST_PROTOCOL } from '@halvix/core/protocols';
   import { onMount } from 'svelte';
   import DetailTables from '$lib/components/DetailTables.svelte';
   import { live } from '$lib/live/live.svelte.ts';
@@ -8,6 +8,7 @@
   let { data } = $props();
   const device = $derived(data.frame.devices.find(({ code }) => code === data.deviceCode));
   const definition = $derived(definitionOf(device?.protocol ?? FIRST_PROTOCOL));
+  const role = $derived(deviceOf(device?.protocol ?? FIRST_PROTOCOL));
   const tables = $derived(live.detail?.tables ?? []);
   const state_ = $derived(live.hops.devices[data.deviceCode]);
   onMount(() => {
@@ -16,20 +17,18 @@
   });
 </script>
 
-<svelte:head
-  ><title>{definition.device.details ?? 'Session'} · {device?.name ?? data.deviceCode} · Halvix</title></svelte:head
->
+<svelte:head><title>{role.details ?? 'Session'} · {device?.name ?? data.deviceCode} · Halvix</title></svelte:head>
 
 {#if device}
   <div class="flex grow flex-col gap-4 p-5">
     <div class="flex items-baseline gap-3">
-      <h1>{definition.device.details ?? 'Session'}</h1>
+      <h1>{role.details ?? 'Session'}</h1>
       <a class="word" href="/run/device/{device.code}">{device.name}</a>
       <span class="text-soft"
         >{definition.words.name}: we are the {definition.words.us}, it is the {definition.words.them}</span
       >
     </div>
-    {#if definition.device.details === null}
+    {#if role.details === null}
       <p class="text-soft">A session of this protocol knows nothing beside its points and counters.</p>
     {:else if tables.length === 0}
       <p class="text-soft" data-testid="no-details">

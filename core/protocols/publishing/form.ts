@@ -1,0 +1,52 @@
+import type { PointKind } from '../../point/index.ts';
+
+/** A value as it is told to a destination. */
+export interface Told {
+  /** Ascending over restarts, so that a receiver knows what it has already. */
+  number: number;
+  /** The address at which the point is offered, as text. */
+  address: string;
+  kind: PointKind;
+  value: number;
+  text: string | null;
+  /** Bits of `Quality`. */
+  quality: number;
+  /** Milliseconds since 1970 UTC. */
+  time: number;
+  /** The time is of a clock that is not set. */
+  unsynchronised: boolean;
+  /** What the point is called here, and its unit; empty once it is in no list any more. */
+  name: string;
+  unit: string;
+}
+
+/** What goes to a destination in one piece, and is acknowledged in one. */
+export interface Packet {
+  /** Of its first value: the same packet has the same number, however often it is tried. */
+  number: number;
+  values: readonly Told[];
+  /** So many values before it were dropped, because too many waited. */
+  dropped: number;
+}
+
+/** Bounds of packets, and of what waits for them. */
+export interface PacketBounds {
+  /** Values in a packet. */
+  mostValues: number;
+  /** A packet goes out so long after its first value, milliseconds; 0: at once. */
+  afterMs: number;
+  /** Values that wait; beyond it the oldest are dropped, and counted. */
+  mostWaiting: number;
+}
+
+/** How a protocol publishes where a carrier takes its packets: `carrier` is the name of one in `engine/carriers`. */
+export interface Carried<Settings, Target> {
+  carrier: 'file';
+  /** Where it goes, in the carrier's terms. */
+  destination: (settings: Settings) => string;
+  bounds: (settings: Settings) => PacketBounds;
+  /** The octets of a packet: the same for the same packet. */
+  octets: (packet: Packet, settings: Settings) => Uint8Array;
+  /** How a value is carried, in a word or two. */
+  form: (point: { kind: PointKind; at: Target }) => string;
+}

@@ -1,0 +1,427 @@
+import { exceedsDeadband, hasStates, qualityWords, validity, type PointKind } from '../../point/index.ts';
+import type { Instant } from '../../session/index.ts';
+import { Counters } from '../counterset.ts';
+import type { At, Placed } from '../definition.ts';
+import { EventNumbers, settledPart } from '../owed.ts';
+import type {
+  OwedRecord,
+  Remembered,
+  Server,
+  ServerCommand,
+  ServerEffect,
+  ServerPoint,
+  ServerSide,
+  ServerUpdate,
+} from '../server.ts';
+import type { Carried, Told } from './form.ts';
+import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
+
+/*
+ * The session of a destination that asks for nothing: what changes is written down, gathered into packets, and carried
+ * there, one packet at a time, in order.
+ *
+ *   gathering ──full, or its time is over──▶ closed ──committed, way is there, none under way──▶ under way
+ *                                                            ▲                                    │     │
+ *                                                            └────── not carried: a pause ────────┘     └─ carried ─▶ settled
+ *
+ * Rules:
+ * 1. A value belongs to its packet from the moment it is written down. A packet that has gone out takes no more values, so
+ *    that it is the same however often it is tried, after an end of the engine too.
+ * 2. A packet goes out once all of its values are committed: what is not in history is nowhere else.
+ * 3. Packets go in their order. One that is not carried is tried again, after pauses that get longer, for ever.
+ * 4. Beyond the bound the oldest packet that is not under way is dropped. The next value that is written down says how many
+ *    values that were; so does its packet.
+ * 5. What earlier sessions owe goes first: until all of it is there, nothing goes out. After a start a new packet begins.
+ */
+
+const COUNTERS = ['values', 'packets', 'octets', 'failures', 'dropped'] as const;
+export const PUBLISHING_COUNTERS: Readonly<Record<(typeof COUNTERS)[number], string>> = {
+  values: 'values written down',
+  packets: 'packets delivered',
+  octets: 'octets delivered',
+  failures: 'tries that failed',
+  dropped: 'values dropped, because too many waited',
+};
+
+/** There is one queue: all values of a destination are in one order. */
+const QUEUE = '';
+const FIRST_PAUSE_MS = 1000;
+const LONGEST_PAUSE_MS = 60_000;
+
+interface Spoken {
+  value: number;
+  text: string | null;
+  quality: number;
+}
+interface Held<Target> {
+  point: ServerPoint<Target>;
+  /** What it is now; null: not known. */
+  now: Spoken | null;
+  /** What was told last; null: nothing yet. */
+  told: Spoken | null;
+}
+
+/** A value on its way; `isStored`: it is committed. */
+interface Waiting {
+  value: WaitingValue;
+  octets: Uint8Array;
+  isStored: boolean;
+}
+
+export class Publisher<Settings, Target extends At> implements Server<Target> {
+  readonly counters: Counters<(typeof COUNTERS)[number]>;
+  readonly wantsStored = true;
+  private effects: ServerEffect[] = [];
+  private known = new Map<string, Held<Target>>();
+  /** In order, those before `first` are done with. */
+  private waiting: Waiting[] = [];
+  private first = 0;
+  /** Own new values while what earlier sessions owe is still to come. */
+  private behind: Waiting[] = [];
+  private readonly byNumber = new Map<number, Waiting>();
+  private readonly numbers: EventNumbers;
+  private settledBeyond: number[] = [];
+  /** The packet that still takes values. */
+  private open: { number: number; values: number; since: Instant } | null = null;
+  private underWay: { number: number; values: readonly Waiting[]; octets: number } | null = null;
+  private droppedSince = 0;
+  private isUp = false;
+  private isResting = false;
+  private isFilling: boolean;
+  /** It has told something, in this session or an earlier one. */
+  private hasTold: boolean;
+  private failures = 0;
+  private notBefore: Instant = 0;
+
+  constructor(
+    private settings: Settings,
+    private readonly print: (point: Placed<Target>) => string,
+    private readonly carried: Carried<Settings, Target>,
+    points: readonly ServerPoint<Target>[],
+    now: Instant,
+    remembered: Remembered,
+  ) {
+    this.counters = new Counters(COUNTERS, now);
+    this.numbers = new EventNumbers(remembered.lastNumber);
+    this.isFilling = remembered.owes;
+    this.hasTold = remembered.lastNumber > 0;
+    this.setPoints(points);
+  }
+
+  private setPoints(points: readonly ServerPoint<Target>[]): void {
+    const before = this.known;
+    this.known = new Map();
+    for (const point of points) {
+      const one = before.get(this.print(point));
+      const { now = null, told = null } = one?.point.kind === point.kind ? one : {};
+      this.known.set(this.print(point), { point, now, told });
+    }
+  }
+
+  // ---- what others ask of it
+
+  get eventsWaiting(): number {
+    return this.waiting.length - this.first + this.behind.length;
+  }
+  get awaits(): boolean {
+    return this.underWay !== null;
+  }
+  get owed(): readonly OwedRecord[] {
+    const all = [...this.waiting.slice(this.first), ...this.behind];
+    return all.map(({ value: { number }, octets, isStored }) => ({
+      ...{ queue: QUEUE, number, octets },
+      ...(isStored ? {} : { isUncommitted: true }),
+    }));
+  }
+  form(point: { kind: PointKind; at: Target }): string {
+    return this.carried.form(point);
+  }
+  said(_kind: PointKind, quality: number): string {
+    return [validity(quality), qualityWords(quality)].filter((words) => words !== '').join(', ');
+  }
+  held(point: { kind: PointKind; at: Target }): { value: number; text: string } {
+    const { value = 0, text = null } = this.known.get(this.print(point))?.now ?? {};
+    return { value, text: text ?? '' };
+  }
+
+  // ---- the session
+
+  start(now: Instant): void {
+    this.isUp = true;
+    this.notBefore = now;
+    this.go(now);
+  }
+
+  /** What is under way is not known to have come: it is tried again. */
+  stop(): void {
+    this.isUp = false;
+    this.underWay = null;
+  }
+
+  receive(): void {
+    // A carrier says what came of a packet; there are no octets back.
+  }
+
+  wake(now: Instant): void {
+    this.go(now);
+  }
+
+  get deadline(): Instant | null {
+    if (!this.isUp || this.isResting || this.isFilling || this.underWay !== null) return null;
+    if (this.waiting[this.first] === undefined) return null;
+    if (this.gathers(this.notBefore)) return Math.max(this.notBefore, (this.open?.since ?? 0) + this.bounds.afterMs);
+    // What is not committed yet says so itself.
+    return this.firstPacket().every(({ isStored }) => isStored) ? this.notBefore : null;
+  }
+
+  /** The first packet still takes values. */
+  private gathers(now: Instant): boolean {
+    const { open, bounds } = this;
+    if (open === null || this.waiting[this.first]?.value.packet !== open.number) return false;
+    return open.values < bounds.mostValues && now >= open.since && now < open.since + bounds.afterMs;
+  }
+
+  take(): ServerEffect[] {
+    const { effects } = this;
+    this.effects = [];
+    return effects;
+  }
+
+  command(command: ServerCommand<Target>, now: Instant): void {
+    switch (command.type) {
+      case 'update':
+        for (const update of command.updates) this.update(update, command.manner ?? 'told', now);
+        this.go(now);
+        break;
+      case 'toldBefore':
+        for (const record of command.records) this.noteTold(record);
+        break;
+      case 'owed':
+        this.fill(command.records, command.last, now);
+        break;
+      case 'stored':
+        for (const number of command.numbers) {
+          const one = this.byNumber.get(number);
+          if (one) one.isStored = true;
+        }
+        this.go(now);
+        break;
+      case 'carried':
+        this.onCarried(command.packet, now);
+        break;
+      case 'notCarried':
+        this.onNotCarried(command.packet, command.words, now);
+        break;
+      case 'setPoints':
+        this.setPoints(command.points);
+        break;
+      case 'setSettings':
+        this.settings = { ...this.settings, ...command.settings };
+        this.go(now);
+        break;
+      case 'rest':
+        this.isResting = true;
+        break;
+      case 'resetCounters':
+        this.counters.reset(now);
+        break;
+      case 'controlResult':
+      case 'commandGiven':
+      case 'came':
+      case 'went':
+      case 'octets':
+      case 'order':
+      case 'guest':
+        // Nobody asks, and nobody operates.
+        break;
+      default:
+        command satisfies never;
+    }
+  }
+
+  private get bounds(): ReturnType<Carried<Settings, Target>['bounds']> {
+    return this.carried.bounds(this.settings);
+  }
+
+  // ---- what is written down
+
+  private update(update: ServerUpdate<Target>, manner: 'told' | 'quiet' | 'shown', now: Instant): void {
+    const address = this.print(update);
+    const held = this.known.get(address);
+    if (held === undefined) return;
+    const spoken: Spoken = { value: update.value, text: update.text ?? null, quality: update.quality };
+    held.now = spoken;
+    if (manner === 'shown') return;
+    // Whoever has never been told anything has to hear how things are.
+    if (manner === 'quiet' && this.hasTold) {
+      held.told = spoken;
+      return;
+    }
+    if (!update.always && held.told !== null && !this.isNews(held.told, spoken, held.point, update.moved ?? false))
+      return;
+    held.told = spoken;
+    this.write(update, address, now);
+  }
+
+  private isNews(told: Spoken, { value, text, quality }: Spoken, point: ServerPoint<Target>, moved: boolean): boolean {
+    if (told.quality !== quality || told.text !== text) return true;
+    if (Object.is(told.value, value)) return false;
+    if (moved || hasStates(point.kind) || !Number.isFinite(value) || !Number.isFinite(told.value)) return true;
+    return exceedsDeadband(value, told.value, point.deadband);
+  }
+
+  private write(update: ServerUpdate<Target>, address: string, now: Instant): void {
+    this.hold(1);
+    const number = this.numbers.next(now);
+    if (this.open !== null && this.open.values >= this.bounds.mostValues) this.open = null;
+    this.open ??= { number, values: 0, since: now };
+    this.open.values++;
+    const { kind, value, text = null, quality, time, unsynchronised = false } = update;
+    const whole: WaitingValue = {
+      ...{ number, packet: this.open.number, dropped: this.droppedSince },
+      ...{ address, kind, value, text, quality, time, unsynchronised },
+    };
+    this.droppedSince = 0;
+    const one: Waiting = { value: whole, octets: encodeValue(whole), isStored: false };
+    (this.isFilling ? this.behind : this.waiting).push(one);
+    this.byNumber.set(number, one);
+    this.counters.add('values');
+    this.effects.push({ type: 'owes', queue: QUEUE, number, octets: one.octets });
+    this.effects.push({ type: 'event', address, number, form: this.carried.form(update) });
+  }
+
+  /** With so many more to come: beyond the bound the oldest packet goes that is not under way. */
+  private hold(more: number): void {
+    while (this.eventsWaiting + more > this.bounds.mostWaiting && !this.isFilling) {
+      const from = this.first + (this.underWay?.values.length ?? 0);
+      const packet = this.waiting[from]?.value.packet;
+      if (packet === undefined) return;
+      let end = from;
+      while (this.waiting[end]?.value.packet === packet) end++;
+      if (packet === this.open?.number) this.open = null;
+      const gone = this.waiting.splice(from, end - from);
+      this.forget(gone);
+      const lost = gone.length + gone.reduce((sum, { value }) => sum + value.dropped, 0);
+      if (this.droppedSince === 0)
+        this.effects.push({
+          type: 'diagnostic',
+          words: `more than ${this.bounds.mostWaiting} values wait: the oldest are dropped`,
+        });
+      this.droppedSince += lost;
+      this.counters.add('dropped', gone.length);
+      this.settle(gone.map(({ value }) => value.number));
+    }
+  }
+
+  private forget(done: readonly Waiting[]): void {
+    for (const { value } of done) this.byNumber.delete(value.number);
+  }
+
+  private settle(done: readonly number[]): void {
+    const oldest = this.waiting[this.first] ?? this.behind[0];
+    this.settledBeyond.push(...done);
+    // Nothing is known of what is still to come: it may be older than all of this.
+    const part = this.isFilling
+      ? { position: 0, beyond: this.settledBeyond }
+      : settledPart(oldest?.value.number ?? null, this.numbers.last, this.settledBeyond);
+    this.settledBeyond = [...part.beyond];
+    this.effects.push({ type: 'settled', queue: QUEUE, ...part });
+  }
+
+  // ---- what was there before
+
+  private noteTold(record: OwedRecord): void {
+    const value = decodeValue(record);
+    const held = value && this.known.get(value.address);
+    if (held && held.point.kind === value.kind)
+      held.told = { value: value.value, text: value.text, quality: value.quality };
+  }
+
+  private fill(records: readonly OwedRecord[], last: boolean, now: Instant): void {
+    for (const record of records) {
+      const value = decodeValue(record);
+      if (value === null || this.byNumber.has(value.number)) continue;
+      const one: Waiting = { value, octets: record.octets, isStored: !record.isUncommitted };
+      this.waiting.push(one);
+      this.byNumber.set(value.number, one);
+    }
+    if (!last) return;
+    this.isFilling = false;
+    this.waiting.push(...this.behind.splice(0));
+    this.hold(0);
+    this.go(now);
+  }
+
+  // ---- what goes out
+
+  private firstPacket(): Waiting[] {
+    const packet = this.waiting[this.first]?.value.packet;
+    let end = this.first;
+    while (end < this.waiting.length && this.waiting[end].value.packet === packet) end++;
+    return this.waiting.slice(this.first, end);
+  }
+
+  private go(now: Instant): void {
+    if (!this.isUp || this.isResting || this.isFilling || this.underWay !== null || now < this.notBefore) return;
+    const next = this.waiting[this.first];
+    if (next === undefined) return;
+    if (this.gathers(now)) return;
+    const values = this.firstPacket();
+    if (!values.every(({ isStored }) => isStored)) return;
+    if (next.value.packet === this.open?.number) this.open = null;
+    const octets = this.carried.octets(this.packetOf(values), this.settings);
+    this.underWay = { number: next.value.packet, values, octets: octets.length };
+    this.effects.push({ type: 'carry', packet: next.value.packet, octets });
+    this.effects.push({ type: 'reported', events: values.map(({ value }) => value) });
+  }
+
+  private packetOf(values: readonly Waiting[]): Parameters<Carried<Settings, Target>['octets']>[0] {
+    return {
+      number: values[0].value.packet,
+      dropped: values.reduce((sum, { value }) => sum + value.dropped, 0),
+      values: values.map(({ value: { number, address, kind, value, text, quality, time, unsynchronised } }): Told => {
+        const { name = '', unit = '' } = this.known.get(address)?.point ?? {};
+        return { number, address, kind, value, text, quality, time, unsynchronised, name, unit };
+      }),
+    };
+  }
+
+  private onCarried(packet: number, now: Instant): void {
+    const { underWay } = this;
+    if (underWay?.number !== packet) return;
+    this.underWay = null;
+    this.failures = 0;
+    this.hasTold = true;
+    this.counters.add('packets');
+    this.counters.add('octets', underWay.octets);
+    this.first += underWay.values.length;
+    this.forget(underWay.values);
+    // Now and then what is done with is let go.
+    if (this.first > 1000 && this.first > this.waiting.length / 2) {
+      this.waiting = this.waiting.slice(this.first);
+      this.first = 0;
+    }
+    this.effects.push({ type: 'heard' });
+    this.effects.push({ type: 'delivered', events: underWay.values.map(({ value }) => value) });
+    this.settle(underWay.values.map(({ value }) => value.number));
+    this.go(now);
+  }
+
+  private onNotCarried(packet: number, words: string, now: Instant): void {
+    if (this.underWay?.number !== packet) return;
+    this.underWay = null;
+    this.counters.add('failures');
+    this.notBefore = now + Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** Math.min(10, this.failures++));
+    this.effects.push({ type: 'diagnostic', words });
+  }
+}
+
+/** Sessions of a protocol whose packets a carrier takes. */
+export const publishingSide = <Settings, Target extends At>(
+  print: (point: Placed<Target>) => string,
+  carried: Carried<Settings, Target>,
+): ServerSide<Settings, Target> => ({
+  peers: () => 1,
+  make: (settings, _link, points, now, remembered) => new Publisher(settings, print, carried, points, now, remembered),
+  recogniser: () => ({ push: () => [] }),
+});
