@@ -1,5 +1,5 @@
 import { constants } from 'node:fs';
-import { mkdir, open, realpath, type FileHandle } from 'node:fs/promises';
+import { mkdir, open, realpath, stat, type FileHandle } from 'node:fs/promises';
 import { dirname, join, sep } from 'node:path';
 import type { Carrier } from './carrier.ts';
 
@@ -17,6 +17,7 @@ const PIECE = 64 * 1024;
 export class FileCarrier implements Carrier {
   readonly where: string;
   private handle: FileHandle | null = null;
+  private path = '';
   /** What is there up to here is whole. */
   private size = 0;
 
@@ -35,7 +36,10 @@ export class FileCarrier implements Carrier {
       const handle = (this.handle ??= await this.open());
       await writeAll(handle, octets, this.size);
       await handle.sync();
-      const { size } = await handle.stat();
+      const { size, ino } = await handle.stat();
+      // Whoever takes the file away, to read it elsewhere, gets a new one: the packet stands there too.
+      if ((await stat(this.path).catch(() => null))?.ino !== ino)
+        throw new Error('it was taken away: a new one is begun');
       if (size !== this.size + octets.length)
         throw new Error(`it has ${size} octets, and not ${this.size + octets.length}: somebody else writes it`);
       this.size = size;
@@ -51,7 +55,7 @@ export class FileCarrier implements Carrier {
   private async open(): Promise<FileHandle> {
     await mkdir(this.folder, { recursive: true });
     const root = await realpath(this.folder);
-    const path = join(root, this.name);
+    const path = (this.path = join(root, this.name));
     await mkdir(dirname(path), { recursive: true });
     // A link within the folder is no way out of it.
     const within = await realpath(dirname(path));

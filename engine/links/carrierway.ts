@@ -66,6 +66,7 @@ export class CarrierWay implements CentreLink {
       .catch((error: unknown) => (error instanceof Error ? error.message : String(error)))
       .then((problem) => {
         this.since = null;
+        if (this.closed) void this.carrier.close();
         this.say(problem);
         member?.carried?.(packet, problem === null ? null : `${this.where}: ${problem}`);
       });
