@@ -8,6 +8,7 @@ import {
   pointAt,
   PROTOCOLS,
   targetPointAt,
+  wayOut,
 } from '../protocols/definitions.ts';
 import { OPERATIONS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
@@ -148,8 +149,17 @@ export function endpointWords({ type, host, port, serialPort }: LinkConfig): str
 }
 
 /** The way to a centre in short: the port that it calls, or where the link leads. */
-export const wayWords = (link: LinkConfig | undefined): string =>
+const wayWords = (link: LinkConfig | undefined): string =>
   link === undefined ? 'no link' : link.type === 'tcpServer' ? `port ${link.port}` : endpointWords(link);
+
+/** The same of any outbound: one that needs no link says itself where it leads. */
+export const outboundWayWords = (
+  { protocol, settings }: Pick<OutboundConfig, 'protocol' | 'settings'>,
+  link: LinkConfig | undefined,
+): string => {
+  const way = wayOut(protocol);
+  return way?.links.length === 0 ? way.where(settings) : wayWords(link);
+};
 
 const ipv4 = z
   .string()

@@ -69,9 +69,14 @@ function framingEnds({ protocol, framing }: LinkObject): TwoEnds[] {
 }
 
 /** What we and a centre have to be set to. */
-export function outboundEnds({ protocol, settings, allowFrom }: OutboundObject, link: LinkObject): TwoEnds[] {
-  const { words } = definitionOf(protocol);
+export function outboundEnds(
+  { protocol, settings, allowFrom }: OutboundObject,
+  link: LinkObject | undefined,
+): TwoEnds[] {
+  const { words, publishes } = definitionOf(protocol);
   const outbound = wayOut(protocol);
+  // Whoever pushes says of its ends itself what there is to say.
+  if (link === undefined || publishes !== null) return publishes?.ends(settings) ?? [];
   const role = { what: 'Protocol and role', ours: `${words.name} ${words.them}`, theirs: `${words.name} ${words.us}` };
   const from = allowFrom.join(', ') || 'nowhere';
   return [

@@ -241,13 +241,21 @@ const OUTBOUND_FIELDS: readonly SettingField[] = [
   text('peerName', "Name in the centre's certificate", { help: 'Where its link has TLS; empty: any' }),
 ];
 
+/** Where nobody calls, asks or operates. */
+const PUBLISHED_FIELDS: readonly SettingField[] = [
+  text('code', 'Code', { open: true }),
+  text('centre', 'Destination', { open: true }),
+  text('name', 'What it is there', { open: true, help: 'archive, data warehouse' }),
+  text('link', 'Link', { open: true }),
+];
+
 /** All that a device's document says, its protocol's settings last. */
 export const deviceFields = (protocol: ProtocolCode): readonly SettingField[] => [
   ...DEVICE_FIELDS,
   ...deviceOf(protocol).fields,
 ];
 export const outboundFields = (protocol: ProtocolCode): readonly SettingField[] => [
-  ...OUTBOUND_FIELDS,
+  ...(definitionOf(protocol).publishes === null ? OUTBOUND_FIELDS : PUBLISHED_FIELDS),
   ...(wayOut(protocol)?.fields ?? []),
 ];
 

@@ -7,7 +7,7 @@ export {
   EMPTY_CONFIGURATION,
   bitsPerOctet,
   endpointWords,
-  wayWords,
+  outboundWayWords,
   type Configuration,
   type StationConfig,
   type LinkConfig,

@@ -118,6 +118,8 @@ export const deviceStateSchema = z.object({
 export const outboundStateSchema = z.object({
   /** It says nothing of its own accord: that it is connected is all that there is to know. */
   isQuiet: z.boolean().default(false),
+  /** We push: nobody asks. */
+  pushes: z.boolean().default(false),
   state: z.enum(['listening', 'failed']),
   since: time,
   problem: z.string().nullable(),

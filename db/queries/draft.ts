@@ -293,8 +293,8 @@ export async function replaceDraft(
 function reachOf({ kind, document }: Pick<Written, 'kind' | 'document'>): string | null {
   if (kind !== 'device' && kind !== 'outbound') return null;
   const { link, protocol, settings } = document as { link: string; protocol: string; settings: object };
-  // Without a link one is like another.
-  if (link === '') return null;
+  // A device without a link is like another; an outbound without one says in its settings where it leads.
+  if (link === '' && kind === 'device') return null;
   return JSON.stringify([kind, link, protocol, Object.entries(settings).sort(([a], [b]) => (a < b ? -1 : 1))]);
 }
 

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { dataFolder, Postgres } from '../../scripts/lib/postgres.mjs';
 import { launch, NODE_FLAGS, ROOT, stopProcess } from '../../scripts/lib/run.mjs';
-import { Owed, OUTBOUNDS } from '../rig/owed.ts';
+import { ASKED, Owed, OUTBOUNDS } from '../rig/owed.ts';
 import { Rig } from '../rig/rig.ts';
 
 /*
@@ -84,6 +84,10 @@ const CHANGES: Record<string, (configuration: Document) => void> = {
     outboundsOf(c).forEach((one) => (one.code = one.code.endsWith('X') ? one.code.slice(0, -1) : `${one.code}X`)),
   'a time-out': (c) =>
     outboundsOf(c).forEach(({ settings }) => {
+      if (settings.file) {
+        settings.mostValues = toggled(settings.mostValues, 700, 800);
+        return;
+      }
       const key = settings.eventsPerClass ? 'confirmTimeoutMs' : 'selectMs';
       settings[key] = toggled(settings[key], 7000, 8000);
     }),
@@ -95,7 +99,9 @@ const CHANGES: Record<string, (configuration: Document) => void> = {
           ? { protocol, index: number, eventClass: 2, staticVariation: 1, eventVariation: 3 }
           : protocol === 'tase2'
             ? { protocol, name: `MORE_${number}`, type: 'RealQ' }
-            : { protocol, device: 'HLM', node: 'GGIO1', object: `AnIn${number}`, fc: 'MX', cdc: 'MV' };
+            : protocol === 'jsonlines'
+              ? { protocol, name: `more ${number}` }
+              : { protocol, device: 'HLM', node: 'GGIO1', object: `AnIn${number}`, fc: 'MX', cdc: 'MV' };
       // In front: where what is mapped stands in a list, all the others move.
       mappings.unshift({ device: c.devices[0].code, point: 'AI 2', target: { kind: 'analog', at } });
     }),
@@ -117,12 +123,12 @@ async function otherPorts(): Promise<void> {
   const ports = await freePorts(3);
   await owed.apply((c) => {
     for (const link of c.links) {
-      const at = OUTBOUNDS.indexOf(link.code);
+      const at = ASKED.indexOf(link.code);
       if (at >= 0) link.port = ports[at];
     }
   });
-  const there = OUTBOUNDS.map((code) => owed.receivers[code].state !== 'off');
-  OUTBOUNDS.forEach((code, at) => {
+  const there = ASKED.map((code) => owed.receivers[code].state !== 'off');
+  ASKED.forEach((code, at) => {
     owed.receivers[code].go();
     owed.receivers[code].port = ports[at];
     if (there[at]) owed.receivers[code].come();

@@ -1,19 +1,22 @@
+import { join } from 'node:path';
 import type { PointKind } from '@halvix/core/point';
 import type { PointAt } from '@halvix/core/protocols';
 import { iecAt } from '@halvix/core/protocols/iec61850';
 import { pointAtSchema } from '@halvix/core/protocols/tase2';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import type { Logged } from './count.ts';
+import { LineFile } from './linefile.ts';
 import { Receiver, type Received } from './receiver.ts';
 import type { Rig } from './rig.ts';
 
 /*
- * What was taken is delivered: the relay's storm, three outbounds that owe events (an outstation, buffered report blocks,
- * critical transfer sets), and a centre of each. Counted is what of the relay's own log each centre has: what is missing,
+ * What was taken is delivered: the relay's storm, outbounds that owe events (an outstation, buffered report blocks,
+ * critical transfer sets, a file of lines), and a centre of each. Counted is what of the relay's own log each centre has: what is missing,
  * what came twice, and what of a point came in another order than it came about.
  */
 
-type Outbound = 'OWD' | 'OWM' | 'OWC';
+type Asked = 'OWD' | 'OWM' | 'OWC';
+type Outbound = Asked | 'OWL';
 type Json = Record<string, unknown>;
 /** What the relay's storm changes. */
 export const STORMED: readonly { kind: PointKind; index: number }[] = [
@@ -37,8 +40,9 @@ const TARGETS: Record<Outbound, (point: (typeof STORMED)[number]) => object> = {
     ...{ protocol: 'tase2', name: `${kind === 'binary' ? 'BI' : 'AI'}_${index}` },
     type: kind === 'binary' ? 'StateQTimeTagExtended' : 'RealQTimeTagExtended',
   }),
+  OWL: (point) => ({ protocol: 'jsonlines', name: label(point) }),
 };
-const SEEN: Record<Outbound, (point: (typeof STORMED)[number]) => PointAt> = {
+const SEEN: Record<Asked, (point: (typeof STORMED)[number]) => PointAt> = {
   OWD: ({ index }) => ({ protocol: 'dnp3', index }) as PointAt,
   OWM: ({ kind, index }) =>
     iecAt(kind === 'binary' ? `HLM/GGIO1.Ind${index}.stVal[ST]` : `HLM/GGIO1.AnIn${index}.mag.f[MX]`),
@@ -49,9 +53,12 @@ const SETTINGS: Record<Outbound, object> = {
   OWD: { ourAddress: 10, theirAddress: 100, eventsPerClass: 200_000 },
   OWM: { bufferValues: 500_000 },
   OWC: { domain: DOMAIN },
+  OWL: { afterMs: 100 },
 };
-const PROTOCOL = { OWD: 'dnp3', OWM: 'iec61850', OWC: 'tase2' } as const;
+const PROTOCOL = { OWD: 'dnp3', OWM: 'iec61850', OWC: 'tase2', OWL: 'jsonlines' } as const;
 export const OUTBOUNDS = Object.keys(PROTOCOL) as Outbound[];
+/** Those that are asked, on links of their own. */
+export const ASKED = OUTBOUNDS.filter((code): code is Asked => code !== 'OWL');
 
 export interface Counted {
   made: number;
@@ -63,14 +70,15 @@ export interface Counted {
 }
 
 export class Owed {
-  readonly receivers: Record<Outbound, Receiver>;
+  readonly receivers: Record<Asked, Receiver> & { OWL: LineFile };
 
   private constructor(
     private readonly rig: Rig,
     public configuration: Json,
-    ports: Record<Outbound, number>,
+    ports: Record<Asked, number>,
+    file: LineFile,
   ) {
-    const points = (outbound: Outbound) =>
+    const points = (outbound: Asked) =>
       STORMED.map((point) => ({ kind: point.kind, at: SEEN[outbound](point), point: label(point) }));
     const master = { ourAddress: 100, theirAddress: 10, responseTimeoutMs: 5000, timeSync: 'never' };
     const polls = { class1PeriodMs: 200, class2PeriodMs: 200, class3PeriodMs: 1000, integrityPeriodMs: 0 };
@@ -78,6 +86,7 @@ export class Owed {
       OWD: new Receiver('dnp3', ports.OWD, { ...master, ...polls, unsolicitedClasses: [1, 2] }, points('OWD')),
       OWM: new Receiver('iec61850', ports.OWM, { bufferMs: 0, reserveS: 0, integrityMs: 0 }, points('OWM')),
       OWC: new Receiver('tase2', ports.OWC, { domain: DOMAIN, critical: true, integrityMs: 0 }, points('OWC')),
+      OWL: file,
     };
   }
 
@@ -87,7 +96,8 @@ export class Owed {
     const base = row.document as Json & { links: Json[]; outbounds: Json[]; devices: Json[] };
     const [OWD, OWM, OWC] = await freePorts(3);
     const ports = { OWD, OWM, OWC };
-    const links = OUTBOUNDS.map((code) => ({
+    const file = new LineFile(join(rig.system.env.HALVIX_STATE, 'out'), `owed-${Date.now()}`);
+    const links = ASKED.map((code) => ({
       ...{
         code,
         name: `To ${code}`,
@@ -98,8 +108,12 @@ export class Owed {
       },
     }));
     const outbounds = OUTBOUNDS.map((code) => ({
-      ...{ code, name: code, centre: `Centre ${code}`, protocol: PROTOCOL[code], link: code },
-      ...{ allowFrom: ['127.0.0.0/8'], settings: SETTINGS[code] },
+      ...{ code, name: code, centre: `Centre ${code}`, protocol: PROTOCOL[code] },
+      link: code === 'OWL' ? '' : code,
+      ...{
+        allowFrom: ['127.0.0.0/8'],
+        settings: code === 'OWL' ? { ...SETTINGS.OWL, file: file.name } : SETTINGS[code],
+      },
       mappings: STORMED.map((point) => ({
         ...{ device: 'HLM-F1', point: address(point) },
         target: { kind: point.kind, at: TARGETS[code](point) },
@@ -111,7 +125,7 @@ export class Owed {
       ...{ ...base, devices: relay, outbounds },
       links: [...base.links.filter(({ code }) => own.has(code)), ...links],
     };
-    return new Owed(rig, configuration, ports);
+    return new Owed(rig, configuration, ports, file);
   }
 
   /** Applies the configuration after a change of it. */

@@ -3,6 +3,7 @@ import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } fr
 import { detailStateOf } from '../told/details.ts';
 import {
   addressOf,
+  definitionOf,
   outcome,
   type CentreOrder,
   type ConversationTerms,
@@ -105,6 +106,8 @@ export class OutboundRunner {
   private lastHeard: number | null = null;
   private lastConfirmed: number | null = null;
   private refused = 0;
+  /** The highest number that an event of it ever had. */
+  private lastNumber: number;
   private lastProblem: OutboundState['lastProblem'] = null;
 
   constructor(
@@ -115,6 +118,7 @@ export class OutboundRunner {
     private readonly context: OutboundContext,
     remembered: Remembered,
   ) {
+    this.lastNumber = remembered.lastNumber;
     this.several = serverSide(config.protocol).peers(config.settings) > 1;
     this.indexMappings();
     this.server = serverSide(config.protocol).make(
@@ -295,7 +299,7 @@ export class OutboundRunner {
     this.stopListening();
     this.driver.close();
     const owed = this.server.owed ?? [];
-    const lastNumber = owed.at(-1)?.number ?? 0;
+    const { lastNumber } = this;
     const pieces = this.server.keep === undefined ? [] : [this.server.keep];
     return { remembered: { pieces, lastNumber, owes: owed.length > 0 }, owed };
   }
@@ -315,6 +319,7 @@ export class OutboundRunner {
       lastHeard: this.lastHeard,
       lastConfirmed: this.lastConfirmed,
       isQuiet: this.isQuiet,
+      pushes: definitionOf(this.config.protocol).publishes !== null,
       eventsWaiting: this.server.eventsWaiting,
       connectionsRefused: this.refused,
       lastProblem: this.lastProblem,
@@ -436,7 +441,8 @@ export class OutboundRunner {
     if (this.several)
       this.driver.command({ type: 'came', peer, from: address ?? from, operates, ...(within ? { within } : {}) });
     else this.driver.start();
-    this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
+    if (this.link.config !== null)
+      this.context.journal.note(this.config.code, 'plain', `${this.config.centre} connected from ${from}`);
     this.context.changed();
   }
 
@@ -450,7 +456,8 @@ export class OutboundRunner {
       this.peers.size > 0
         ? `its connection from ${gone?.from} has ended`
         : `${this.config.centre} is not connected any more`;
-    this.context.journal.note(this.config.code, this.peers.size > 0 ? 'plain' : 'lost', words);
+    if (this.link.config !== null)
+      this.context.journal.note(this.config.code, this.peers.size > 0 ? 'plain' : 'lost', words);
     this.context.changed();
   }
 
@@ -517,6 +524,7 @@ export class OutboundRunner {
         this.context.journal.note(this.config.code, 'plain', effect.words);
         break;
       case 'owes':
+        this.lastNumber = Math.max(this.lastNumber, effect.number);
         this.context.owe(effect);
         break;
       case 'settled':

@@ -44,7 +44,7 @@ export const PUBLISHING_COUNTERS: Readonly<Record<(typeof COUNTERS)[number], str
 };
 
 /** There is one queue: all values of a destination are in one order. */
-const QUEUE = '';
+const QUEUE = '*';
 const FIRST_PAUSE_MS = 1000;
 const LONGEST_PAUSE_MS = 60_000;
 

@@ -75,6 +75,7 @@ function hops(
         connectedFrom: 'x',
         connectionSince: 0,
         isQuiet: false,
+        pushes: false,
         lastHeard: NOW - 100,
         lastConfirmed: NOW - 300,
         eventsWaiting: 0,
@@ -128,6 +129,10 @@ describe('the path breaks where the value stopped', () => {
       outboundHop(hops({ outbound: { connectedFrom: null, eventsWaiting: 7 } }), 'O', { state: 'good', words: '' }, NOW)
         .words,
     ).toBe('not connected, 7 events wait');
+    const pushed = (outbound: object): string =>
+      outboundHop(hops({ outbound: { pushes: true, ...outbound } }), 'O', { state: 'good', words: '' }, NOW).words;
+    expect(pushed({ lastConfirmed: null, eventsWaiting: 1 })).toBe('nothing has gone out yet, 1 event waits');
+    expect(pushed({ lastConfirmed: NOW - 5000 })).toBe('delivered 5.0 s ago');
   });
 });
 

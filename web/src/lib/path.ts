@@ -143,8 +143,18 @@ export function outboundHop(hops: Hops, code: string, engine: Hop, now: number):
   const outbound = hops.outbounds[code];
   if (outbound === undefined) return { state: 'unknown', words: 'not started yet' };
   if (outbound.state === 'failed') return { state: 'lost', words: outbound.problem ?? 'cannot listen' };
-  const waiting = outbound.eventsWaiting > 0 ? `, ${outbound.eventsWaiting} events wait` : '';
+  const waiting =
+    outbound.eventsWaiting > 0
+      ? `, ${outbound.eventsWaiting} ${outbound.eventsWaiting === 1 ? 'event waits' : 'events wait'}`
+      : '';
   if (outbound.connectedFrom === null) return { state: 'idle', words: `not connected${waiting}` };
+  if (outbound.pushes) {
+    const last =
+      outbound.lastConfirmed === null
+        ? 'nothing has gone out yet'
+        : `delivered ${age(now - outbound.lastConfirmed)} ago`;
+    return { state: outbound.lastConfirmed === null ? 'idle' : 'good', words: `${last}${waiting}` };
+  }
   if (outbound.lastHeard === null) return { state: 'idle', words: 'connected, has not asked yet' };
   if (!outbound.isQuiet && now - outbound.lastHeard > CENTRE_SILENT_MS)
     return { state: 'lost', words: `connected, but silent for ${age(now - outbound.lastHeard)}${waiting}` };

@@ -87,7 +87,13 @@ export function newCentreLink(protocol: ProtocolCode, taken: readonly LinkObject
 
 export const newOutbound = (protocol: ProtocolCode): OutboundObject => ({
   ...OBJECT_SCHEMAS.outbound.parse({
-    ...{ code: 'NEW', name: 'centre', centre: 'New', link: 'NEW', protocol },
+    ...{
+      code: 'NEW',
+      name: definitionOf(protocol).publishes ? 'copy' : 'centre',
+      centre: 'New',
+      link: 'NEW',
+      protocol,
+    },
     settings: wayOut(protocol)?.first,
     // Nobody from elsewhere, and nothing operated, until somebody says so.
     allowFrom: [...LOOPBACK_ONLY],

@@ -1,5 +1,5 @@
 import { deviceOf, wayOut } from '@halvix/core/protocols';
-import { wayWords, endpointWords } from '@halvix/core/config';
+import { endpointWords, outboundWayWords } from '@halvix/core/config';
 import type { DeviceOnPath, OutboundOnPath } from '../path.ts';
 import type { Model } from './model.ts';
 
@@ -45,7 +45,10 @@ export function frameOf({ configuration, revision }: Model): Frame {
       name,
       centre,
       link,
-      way: wayWords(links.find((one) => one.code === link)),
+      way: outboundWayWords(
+        { protocol, settings },
+        links.find((one) => one.code === link),
+      ),
       protocol,
       ourAddress: planned(wayOut(protocol), settings, 'ours'),
       theirAddress: planned(wayOut(protocol), settings, 'theirs'),

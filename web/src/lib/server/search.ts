@@ -1,4 +1,4 @@
-import { wayWords, type PointConfig } from '@halvix/core/config';
+import { outboundWayWords, type PointConfig } from '@halvix/core/config';
 import { addressOf, inAddressOrder, deviceOf } from '@halvix/core/protocols';
 import type { Model } from './model.ts';
 
@@ -44,8 +44,12 @@ export function search({ configuration, points }: Model, query: string): Found[]
         device: code,
       });
   }
-  for (const { code, centre, link } of configuration.outbounds) {
-    const way = wayWords(configuration.links.find((one) => one.code === link));
+  for (const outbound of configuration.outbounds) {
+    const { code, centre, link } = outbound;
+    const way = outboundWayWords(
+      outbound,
+      configuration.links.find((one) => one.code === link),
+    );
     if (matches(code, centre, way))
       found.push({
         what: 'outbound',

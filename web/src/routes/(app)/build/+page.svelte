@@ -3,7 +3,7 @@
   import { page } from '$app/state';
   import type { DeviceLife } from '@halvix/core/config';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { endpointWords, STATION_FIELDS, wayWords, type ObjectDocument } from '@halvix/core/config';
+  import { endpointWords, outboundWayWords, STATION_FIELDS, type ObjectDocument } from '@halvix/core/config';
   import { fieldProblems } from '$lib/build/forms.ts';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
   import Sheet from '$lib/components/build/Sheet.svelte';
@@ -197,7 +197,9 @@
               <span class="min-w-0 truncate"
                 >{outbound.centre}{outbound.name === 'centre' ? '' : `, ${outbound.name}`}
                 <span class="text-soft"
-                  >{wayWords(links.get(outbound.link))}; {wayOut(outbound.protocol)?.where(outbound.settings)}</span
+                  >{outbound.link === '' ? '' : `${outboundWayWords(outbound, links.get(outbound.link))}; `}{wayOut(
+                    outbound.protocol,
+                  )?.where(outbound.settings)}</span
                 ></span
               >
               <a class="text-accent" href="/build/mapping?outbound={outbound.code}"

@@ -89,6 +89,8 @@
     link = freshLink(WAYS_OUT[0]);
   });
 
+  const publishes = $derived(definitionOf(document.protocol).publishes !== null);
+  const needsLink = $derived(wayOut(document.protocol)?.links.length !== 0);
   const code = $derived(
     document.code ||
       proposedCode(
@@ -98,7 +100,7 @@
   );
   const ownLink = $derived(freeLink(code));
   const wanted = $derived({
-    document: { ...document, code, link: chosenLink ? joins : ownLink },
+    document: { ...document, code, link: needsLink ? (chosenLink ? joins : ownLink) : '' },
     link: completeLink(
       chosenLink ? link : { ...link, code: ownLink, name: link.name || `To ${document.centre || code}`.slice(0, 80) },
     ),
@@ -110,11 +112,14 @@
   const neighbours = $derived(chosenLink ? others(joins) : []);
   const words = $derived(definitionOf(document.protocol).words);
   const ends = $derived<[string, string][]>([
-    ...outboundEnds(document, wanted.link).map(({ what, theirs }): [string, string] => [what, theirs]),
-    ['Operates', document.controls ? 'what is mapped' : 'nothing'],
+    ...outboundEnds(document, needsLink ? wanted.link : undefined).map(({ what, theirs }): [string, string] => [
+      what,
+      theirs,
+    ]),
+    ...(publishes ? [] : [['Operates', document.controls ? 'what is mapped' : 'nothing'] as [string, string]]),
   ]);
   const problems = $derived(fieldProblems('outbound', wanted.document));
-  const linkProblems = $derived(fieldProblems('link', wanted.link));
+  const linkProblems = $derived(needsLink ? fieldProblems('link', wanted.link) : {});
   /** What does not fit within its settings: it can be saved, and not be applied. */
   const misfits = $derived(
     Object.keys(problems).length > 0 ? [] : (wayOut(document.protocol)?.check(document.settings) ?? []),
@@ -126,7 +131,7 @@
   const taken = $derived(data.code === null && draft.outbound(code) !== undefined);
   const good = $derived(Object.keys(problems).length + Object.keys(linkProblems).length === 0 && !taken);
   const dirty = $derived(
-    !sameDocument(wanted.document, held?.document) || !sameDocument(wanted.link, heldLink?.document),
+    !sameDocument(wanted.document, held?.document) || (needsLink && !sameDocument(wanted.link, heldLink?.document)),
   );
   const meanwhile = $derived(followed.by ?? followedLink.by);
 
@@ -166,7 +171,7 @@
     // Once it is in the draft, another code is free.
     const own = code;
     const changes = new Changes();
-    changes.put('link', chosenLink && followedLink.base, wanted.link);
+    if (needsLink) changes.put('link', chosenLink && followedLink.base, wanted.link);
     // The link that it leaves goes with it when nobody else is on it.
     if (heldLink && heldLink !== chosenLink && others(heldLink.document.code).length === 0)
       changes.put('link', heldLink, null);
@@ -223,10 +228,14 @@
   </div>
   {#if held || data.code === null}
     <p class="text-soft">
-      We are the {words.name}
-      {words.them} here: the centre is the {words.us} and asks{isGuest
-        ? `, in the ${wayOut(document.protocol)?.shares} that we make with ${document.partner}`
-        : ''}. Nothing listens to it before the draft is applied.
+      {#if publishes}
+        {words.name}: we are the {words.us}, and nobody asks for it. Nothing goes out before the draft is applied.
+      {:else}
+        We are the {words.name}
+        {words.them} here: the centre is the {words.us} and asks{isGuest
+          ? `, in the ${wayOut(document.protocol)?.shares} that we make with ${document.partner}`
+          : ''}. Nothing listens to it before the draft is applied.
+      {/if}
     </p>
     <form
       class="flex flex-col gap-4"
@@ -243,8 +252,8 @@
               value={document.protocol}
               disabled={!mayBuild}
               choices={WAYS_OUT.map((one) => {
-                const { name, them } = definitionOf(one).words;
-                return [one, `${name}; we are the ${them}`] as const;
+                const { words: own, publishes: pushes } = definitionOf(one);
+                return [one, `${own.name}; we are the ${pushes ? own.us : own.them}`] as const;
               })}
               change={(value) => speak(value as OutboundObject['protocol'])}
             />
@@ -263,19 +272,19 @@
         />
         {#each misfits as misfit (misfit)}<p role="alert" class="mt-3 text-alarm">{misfit}</p>{/each}
       </section>
-      <LinkPart
-        {links}
-        {joins}
-        {link}
-        fields={isGuest ? LINK_FORM : centreLinkForm(document.protocol)}
-        mayShare
-        defaults={linkDefaults}
-        {neighbours}
-        problems={tried || held ? linkProblems : {}}
-        disabled={!mayBuild}
-        {join}
-        change={(next) => (link = next)}
-      />
+      {#if needsLink}<LinkPart
+          {links}
+          {joins}
+          {link}
+          fields={isGuest ? LINK_FORM : centreLinkForm(document.protocol)}
+          mayShare
+          defaults={linkDefaults}
+          {neighbours}
+          problems={tried || held ? linkProblems : {}}
+          disabled={!mayBuild}
+          {join}
+          change={(next) => (link = next)}
+        />{/if}
       {#if data.code === null && listed > 0}
         <section class="panel flex flex-wrap items-end gap-4 p-4" aria-label="What it sees">
           <div class="min-w-[260px]">
@@ -337,7 +346,7 @@
       {/if}
     </form>
     <section class="panel p-4" aria-label="Both ends">
-      <h2 class="mb-2">What the centre has to be set to</h2>
+      <h2 class="mb-2">{publishes ? 'What the other side has to know' : 'What the centre has to be set to'}</h2>
       <table class="text-[13px]">
         <tbody>
           {#each ends as [what, value] (what)}

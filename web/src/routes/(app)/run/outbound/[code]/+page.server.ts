@@ -9,5 +9,5 @@ export const load: PageServerLoad = async ({ params }) => {
   if (outbound === undefined) error(404, `There is no outbound ${params.code}`);
   const { code, link: on } = outbound;
   const link = configuration.links.find((one) => one.code === on);
-  return { outboundCode: code, link: on, ends: link ? outboundEnds({ ...outbound }, link) : [] };
+  return { outboundCode: code, link: on, ends: outboundEnds({ ...outbound }, link) };
 };

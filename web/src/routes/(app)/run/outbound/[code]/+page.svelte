@@ -45,7 +45,9 @@
     <div class="flex items-baseline gap-3">
       <h1>{outbound.centre}</h1>
       <span class="text-soft"
-        >{outbound.code} · {outbound.name} · it is the {definition.words.us}, we are the {definition.words.them}</span
+        >{outbound.code} · {outbound.name} · {definition.publishes
+          ? `${definition.words.name}: we are the ${definition.words.us}`
+          : `it is the ${definition.words.us}, we are the ${definition.words.them}`}</span
       >
     </div>
     <p class={hop.state === 'lost' ? 'text-lost' : ''} data-testid="outbound-words">{outbound.centre}: {hop.words}.</p>
@@ -65,13 +67,16 @@
       >
       <tbody class="[&_td]:border-t [&_td]:border-rule/70 [&_td]:py-1.5 [&_td]:pr-3">
         <tr
-          ><td class="px-3 text-soft">Link</td><td
-            ><a class="word mono" href="/run/link/{data.link}">{data.link}</a> · {outbound.way}</td
+          ><td class="px-3 text-soft">{data.link === '' ? 'Way' : 'Link'}</td><td
+            >{#if data.link !== ''}<a class="word mono" href="/run/link/{data.link}">{data.link}</a> ·
+            {/if}{outbound.way}</td
           ><td class="mono">{session?.connectedFrom ?? 'not connected'}</td></tr
         >
         <tr
           ><td class="px-3 text-soft">Points</td><td>{outbound.mapped} mapped</td><td
-            >last asked {ago(session?.lastHeard)}, last confirmed {ago(session?.lastConfirmed)}</td
+            >{definition.publishes ? '' : `last asked ${ago(session?.lastHeard)}, `}last confirmed {ago(
+              session?.lastConfirmed,
+            )}</td
           ></tr
         >
         <tr
@@ -82,10 +87,10 @@
         {#each data.ends as { what, ours, theirs } (what)}
           <tr><td class="px-3 text-soft">{what}</td><td>{ours}</td><td>{theirs}</td></tr>
         {/each}
-        <tr
-          ><td class="px-3 text-soft">Connections</td><td colspan="2">{session?.connectionsRefused ?? 0} refused</td
-          ></tr
-        >
+        {#if data.link !== ''}<tr
+            ><td class="px-3 text-soft">Connections</td><td colspan="2">{session?.connectionsRefused ?? 0} refused</td
+            ></tr
+          >{/if}
       </tbody>
     </table>
     {#if problem}<p role="alert" class="text-alarm">{problem}</p>{/if}
@@ -95,7 +100,7 @@
         since={session.countersSince}
         counted={definition.counters}
         always={definition.counters.outbound}
-        extra={[['connections refused', session.connectionsRefused]]}
+        extra={data.link === '' ? [] : [['connections refused', session.connectionsRefused]]}
         reset={data.person.role === 'viewer'
           ? undefined
           : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
