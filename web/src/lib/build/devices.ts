@@ -69,7 +69,8 @@ export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => 
     type: 'tcpClient',
     protocol,
     framing: usualFraming(protocol, 'tcpClient'),
-    port: deviceOf(protocol).port,
+    // What needs no link has no port either: the form of one is not shown.
+    port: (definitionOf(protocol).device?.port ?? wayOut(protocol)?.port) || undefined,
   }),
   code: '',
   name: '',
@@ -80,7 +81,7 @@ export const newLink = (protocol: ProtocolCode = FIRST_PROTOCOL): LinkObject => 
 export function newCentreLink(protocol: ProtocolCode, taken: readonly LinkObject[]): LinkObject {
   const outbound = wayOut(protocol);
   const type = outbound?.links[0] ?? 'tcpServer';
-  let port = outbound?.port ?? deviceOf(protocol).port;
+  let port = outbound?.port || 1;
   while (taken.some((link) => link.type === 'tcpServer' && link.port === port)) port++;
   return { ...newLink(protocol), type, framing: usualFraming(protocol, type), host: '127.0.0.1', port };
 }

@@ -55,7 +55,13 @@
   /** Another protocol: its settings begin as they do for a new outbound. A link of its own carries it. */
   function speak(protocol: OutboundObject['protocol']): void {
     const { code, name, centre, allowFrom, controls } = document;
-    document = { ...newOutbound(protocol), code, name, centre, allowFrom, controls };
+    const fresh = newOutbound(protocol);
+    const isPushed = definitionOf(protocol).publishes !== null;
+    // A name that was the usual one of another kind is none that somebody wrote.
+    const own = name === newOutbound(document.protocol).name ? fresh.name : name;
+    document = { ...fresh, code, name: own, centre, allowFrom, controls: !isPushed && controls };
+    // Whoever reads a file or a message knows nothing of counts.
+    value = isPushed ? 'engineering' : 'raw';
     if (joins !== '' && link.protocol === protocol) return;
     joins = '';
     link = freshLink(protocol);
