@@ -47,8 +47,10 @@ const offeredPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('iec61850'), settings: iecSettings.serverSettings }),
   z.object({ protocol: z.literal('tase2'), settings: taseSettings.serverSettings }),
 ]);
-const publishedPart = z.object({ protocol: z.literal('jsonlines'), settings: linesSettings });
-export const outboundPart = z.discriminatedUnion('protocol', [...offeredPart.options, publishedPart]);
+const publishedPart = z.discriminatedUnion('protocol', [
+  z.object({ protocol: z.literal('jsonlines'), settings: linesSettings }),
+]);
+export const outboundPart = z.discriminatedUnion('protocol', [...offeredPart.options, ...publishedPart.options]);
 export const pointAt = z.discriminatedUnion('protocol', [
   dnp3Points.pointAtSchema,
   modbusPoints.pointAtSchema,
