@@ -389,7 +389,7 @@ export class Runtime {
     if (running) return running;
     const changed = (): void => this.publisher.hopsChanged();
     const link = wayOut(config.protocol)?.links.includes(config.type)
-      ? new OutboundLink(config, changed)
+      ? new OutboundLink(config, changed, definitionOf(config.protocol).publishes !== null)
       : new GuestOutboundLink(config, this.conversations);
     this.outboundLinks.set(config.code, link);
     return link;

@@ -300,3 +300,37 @@ describe('a port of ours with certificates of both ends', () => {
     expect(link.state().state).toBe('connected');
   });
 });
+
+describe('a connection of ours on which we speak first', () => {
+  test('is its outbounds’ as soon as it stands, and whose comes later is there at once', async () => {
+    const callers: Socket[] = [];
+    const heard: number[] = [];
+    const server = createServer((socket) => {
+      callers.push(socket);
+      socket.on('data', (bytes) => heard.push(...bytes));
+      socket.on('error', () => {});
+    });
+    closers.push(() => void server.close());
+    const port = await freePort();
+    await new Promise<void>((resolve) => server.listen(port, '127.0.0.1', resolve));
+    const first = new Told(modbus(1));
+    const link = new OutboundLink(
+      linkOf({ type: 'tcpClient', protocol: 'modbus', framing: 'tcp', port }),
+      () => {},
+      true,
+    );
+    closers.push(() => link.close());
+    link.add(first);
+    await until('it is so', () => first.lines.length === 1);
+    link.send(first, Uint8Array.of(1, 2, 3));
+    await until('it is so', () => heard.length === 3);
+    const second = new Told(modbus(2));
+    link.add(second);
+    expect([first.lines, second.lines]).toEqual([[`up 127.0.0.1:${port} null`], [`up 127.0.0.1:${port} null`]]);
+    callers[0].write(Uint8Array.of(9));
+    await until('it is so', () => first.octets.length === 1 && second.octets.length === 1);
+    callers[0].destroy();
+    await until('it is so', () => first.lines.length === 3);
+    expect(first.lines.slice(1)).toEqual(['down', `up 127.0.0.1:${port} null`]);
+  });
+});

@@ -115,6 +115,8 @@ export class OutboundLink implements CentreLink {
   constructor(
     readonly config: LinkConfig,
     private readonly changed: () => void,
+    /** Its members begin to speak themselves: a connection of ours is theirs as soon as it stands. */
+    private readonly speaksFirst = false,
   ) {
     this.timing = { framing: config.framing, octetMs: octetMs(lineTiming(config)) };
     this.transport = makeTransport(config, {
@@ -178,6 +180,7 @@ export class OutboundLink implements CentreLink {
     this.members.add(member);
     // On the one way it may be the next to be asked: whoever is asked there is found out anew.
     if (this.only) this.only.caller = this.recogniser();
+    if (this.only && this.speaksFirst) this.join(this.only, member);
   }
 
   remove(member: OutboundMember): void {
@@ -239,7 +242,8 @@ export class OutboundLink implements CentreLink {
       ...{ from: endpointWords(this.config), address: null, names: [] },
       ...{ send: (octets) => transport.send(octets), end: null },
     };
-    this.only = this.begin(way, null);
+    const only = (this.only = this.begin(way, null));
+    if (this.speaksFirst) for (const member of this.members) this.join(only, member);
   }
 
   private onDown(): void {

@@ -7,6 +7,7 @@ import {
   type OutboundSettings,
   type PointAt,
   type ProtocolCode,
+  type PublishedCode,
   type SourceCode,
   type TargetPointAt,
 } from '../definitions.ts';
@@ -35,7 +36,7 @@ const CLIENTS: Record<LinkedCode, ClientSide<any, any, any, any>> = {
   iec61850: iec61850.client,
   tase2: tase2.client,
 };
-const SERVERS: Record<OfferedCode, ServerSide<any, any>> = {
+const SERVERS: Record<OfferedCode, ServerSide<any, any>> & Partial<Record<PublishedCode, ServerSide<any, any>>> = {
   dnp3: dnp3.server,
   modbus: modbus.server,
   iec61850: iec61850.server,
