@@ -9,7 +9,7 @@ const PROTOCOLS = readdirSync(new URL('core/protocols', import.meta.url), { with
   .map(({ name }) => name);
 
 /** What several protocols stand on: it knows none of them. */
-const LAYERS = ['mms', 'publishing'];
+const LAYERS = ['mms', 'publishing', 'polling'];
 
 /** A protocol's own folder is for core/protocols, the bench and tests; everybody else asks its definition and its sessions. */
 const NO_PROTOCOL = {

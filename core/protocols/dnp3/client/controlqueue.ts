@@ -4,49 +4,43 @@ import { parseHeaders } from '../wire/header.ts';
 import { ControlStatus, controlStatusWords, readControlBlock, readSetpoint } from '../control.ts';
 import type { ControlStep } from '../../control.ts';
 import type { ControlRequest } from './mastermessages.ts';
+import { WaitingControls } from '../../polling/waitingcontrols.ts';
 import type { TaskOf } from './task.ts';
 
 type ControlTask = TaskOf<'control'>;
-
-const MAX_WAITING = 32;
 
 /**
  * The controls that wait at a master, and what each of them ends in: operated, refused (with the device's status),
  * failed (nothing was operated), expired, or unknown (sent, and no answer came). None is ever sent twice.
  */
 export class ControlQueue {
-  private waiting: ControlRequest[] = [];
+  private readonly waiting: WaitingControls<ControlRequest>;
 
-  constructor(private readonly report: (id: string, step: ControlStep) => void) {}
+  constructor(private readonly report: (id: string, step: ControlStep) => void) {
+    this.waiting = new WaitingControls(report);
+  }
 
   get size(): number {
-    return this.waiting.length;
+    return this.waiting.size;
   }
 
   /** `hindrance`: why nothing can be sent at all. */
-  add(request: ControlRequest, hindrance: string | null): void {
-    const full = this.waiting.length >= MAX_WAITING ? `${MAX_WAITING} controls wait already` : null;
-    const words = hindrance ?? full;
-    if (words === null) this.waiting.push(request);
-    else this.report(request.id, { step: 'failed', words: `${words}; nothing was sent` });
+  add(request: ControlRequest, hindrance: string | null, now: Instant): void {
+    this.waiting.add(request, hindrance, now);
   }
 
   /** The one whose turn is next, after those whose time is over are gone. */
   next(now: Instant): ControlRequest | undefined {
-    this.waiting = this.waiting.filter(({ id, expiresAt }) => {
-      if (now < expiresAt) return true;
-      this.report(id, { step: 'expired', words: 'it had expired before it was sent' });
-      return false;
-    });
-    return this.waiting[0];
+    this.waiting.expire(now);
+    return this.waiting.first;
   }
 
-  shift(): void {
-    this.waiting.shift();
+  take(request: ControlRequest): void {
+    this.waiting.take(request);
   }
 
   failAll(words: string): void {
-    for (const { id } of this.waiting.splice(0)) this.report(id, { step: 'failed', words });
+    this.waiting.failAll(words);
   }
 
   sent({ request, phase }: ControlTask): void {

@@ -110,7 +110,7 @@ export class Master
   private readonly endpoint: Endpoint;
   private effects: MasterEffect[] = [];
   private up = false;
-  private readonly reach = new Reach();
+  private readonly reach: Reach;
   private sequence = 0;
   private exchange: AwaitedAnswer | null = null;
   private readonly startup: StartUp;
@@ -161,7 +161,7 @@ export class Master
       (task, words) => this.giveUpSurvey(task, words),
     );
     this.clock = new ClockKeeping(this.settings, now);
-    this.reach.lossAt = now + this.patienceMs;
+    this.reach = new Reach(now, () => this.patienceMs);
   }
 
   /** How long it takes until all tries of a request are spent. */
@@ -217,7 +217,7 @@ export class Master
   stop(now: Instant): void {
     if (!this.up) return;
     this.up = false;
-    this.reach.lossAt ??= now + this.patienceMs;
+    this.reach.linkLost(now);
     const { exchange } = this;
     this.exchange = null;
     this.confirms.late = null;
@@ -316,7 +316,7 @@ export class Master
         this.onCommitted(command.token, now);
         break;
       case 'control':
-        this.controls.add(command, this.hindrance);
+        this.controls.add(command, this.hindrance, now);
         break;
       case 'setPoints':
         this.intake.setPoints(command.points);
@@ -358,9 +358,9 @@ export class Master
 
   get deadline(): Instant | null {
     const times: Instant[] = [];
-    const { isSilent, lossAt, nextProbe } = this.reach;
+    const { isSilent, givenUpAt, nextProbe } = this.reach;
     const { late } = this.confirms;
-    if (!this.up && lossAt !== null && !isSilent) times.push(lossAt);
+    if (!this.up && givenUpAt !== null) times.push(givenUpAt);
     if (this.endpoint.deadline !== null) times.push(this.endpoint.deadline);
     if (this.exchange !== null) times.push(this.exchange.deadline);
     else if (this.up) {
@@ -381,8 +381,8 @@ export class Master
   // ---- what to do next
 
   private run(now: Instant): void {
-    const { lossAt, isSilent } = this.reach;
-    if (!this.up && lossAt !== null && now >= lossAt && !isSilent) this.becomeSilent(now, 'no connection');
+    const { givenUpAt } = this.reach;
+    if (!this.up && givenUpAt !== null && now >= givenUpAt) this.becomeSilent(now, 'no connection');
     this.endpoint.wake(now);
     if (this.exchange !== null && now >= this.exchange.deadline) this.onDeadline(this.exchange, now);
     if (this.options.lane) return;
@@ -431,7 +431,7 @@ export class Master
         task: { type: 'control', request: control, phase },
         priority: Priority.control,
         since: now,
-        taken: () => this.controls.shift(),
+        taken: () => this.controls.take(control),
       });
     }
     const { repetition } = this;
@@ -582,10 +582,8 @@ export class Master
 
   private becomeSilent(now: Instant, words: string): void {
     const { reach } = this;
-    if (!reach.isSilent) this.report({ type: 'communication', state: 'silent', words });
-    reach.state = 'silent';
+    if (reach.giveUp(now, this.settings.silentPeriodMs)) this.report({ type: 'communication', state: 'silent', words });
     this.startup.drop('the device does not answer');
-    reach.nextProbe = now + this.settings.silentPeriodMs;
     this.reads.drop();
     reach.triesSpent = 0;
     this.failWaiting('the device does not answer; nothing was sent');
@@ -593,8 +591,7 @@ export class Master
 
   /** Why nothing can be sent to the device at all; null when it can. */
   private get hindrance(): string | null {
-    if (!this.up) return 'no connection to the device';
-    return this.reach.isSilent ? 'the device does not answer' : null;
+    return this.reach.hindrance(this.up);
   }
 
   // ---- when something comes
@@ -665,11 +662,10 @@ export class Master
 
   private onAnswer(now: Instant): void {
     const { reach } = this;
-    reach.lossAt = null;
+    const before = reach.answered();
     reach.triesSpent = 0;
-    if (reach.state === 'answering') return;
-    const wasSilent = reach.isSilent;
-    reach.state = 'answering';
+    if (before === 'answering') return;
+    const wasSilent = before === 'silent';
     this.reads.polls.restart(now);
     this.report({ type: 'communication', state: 'answering', words: 'answers' });
     for (const type of ['disableUnsolicited', 'enableUnsolicited'] as const)

@@ -1,4 +1,4 @@
-import type { Instant } from '../../../session/index.ts';
+import { Presence } from '../../polling/presence.ts';
 import type { Task } from './task.ts';
 import { rulesOf } from './tasks/index.ts';
 
@@ -6,20 +6,12 @@ import { rulesOf } from './tasks/index.ts';
 export const MAX_UNANSWERED = 2;
 
 /** What is known of whether the device answers, and of what it does not. */
-export class Reach {
-  state: 'unknown' | 'answering' | 'silent' = 'unknown';
-  /** When a missing link makes the device silent. */
-  lossAt: Instant | null = null;
-  nextProbe: Instant = 0;
+export class Reach extends Presence {
   /** Requests that were not answered since the last answer. */
   triesSpent = 0;
   private probes = 0;
   /** How often a request that a device may do without was not answered. */
   private readonly unanswered = new Map<Task['type'], number>();
-
-  get isSilent(): boolean {
-    return this.state === 'silent';
-  }
 
   times(type: Task['type']): number {
     return this.unanswered.get(type) ?? 0;

@@ -6,6 +6,7 @@ import { CounterSet } from '../counters.ts';
 import type { Order } from '../order.ts';
 import type { ModbusAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
+import { Presence } from '../../polling/presence.ts';
 import { encodeFrame, type FramingName, type WireEvent } from '../wire/frame.ts';
 import { decodeAnswer, encodeRequest, ExceptionCode, exceptionWords, type Answer } from '../wire/pdu.ts';
 import { blockWords } from './blocks.ts';
@@ -63,7 +64,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   readonly nextIntegrity = null;
   private effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
   private up = false;
-  private state: 'unknown' | 'answering' | 'silent' = 'unknown';
+  private readonly presence: Presence;
   private readonly rounds: Rounds;
   private readonly outstanding = new Map<number, Exchange>();
   private transaction = 0;
@@ -79,9 +80,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   /** Answers to earlier tries may still come until then; how many. */
   private owed = { until: 0, count: 0 };
   private freeAgainAt: Instant = 0;
-  private nextProbe: Instant = 0;
   private probes = 0;
-  private lossAt: Instant | null;
   /** Reads of different blocks that were not answered, since the last answer. */
   private unansweredBlocks = 0;
   private noted = '';
@@ -98,7 +97,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.settings = { ...settings };
     this.counters = new CounterSet(now);
     this.writes = new WriteQueue(this.settings, (id, step) => this.report(id, step));
-    this.lossAt = now + this.patienceMs;
+    this.presence = new Presence(now, () => this.patienceMs);
     this.rounds = new Rounds(this.settings, framing, options);
     this.plan(options.points, now);
   }
@@ -149,7 +148,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   stop(now: Instant): void {
     if (!this.up) return;
     this.up = false;
-    this.lossAt ??= now + this.patienceMs;
+    this.presence.linkLost(now);
     for (const { job } of this.takeOutstanding()) {
       if (job.type === 'write') this.writes.lost(job.writing, 'the link was lost');
       if (job.type === 'order') this.endOrder(job, 'the link was lost before the device answered');
@@ -171,16 +170,15 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         this.onDeadline(exchange, now);
       }
     this.writes.expire(now);
-    if (this.lossAt !== null && now >= this.lossAt && !this.up) {
-      this.lossAt = null;
-      this.becomeSilent(now, 'no connection');
-    }
+    const { givenUpAt } = this.presence;
+    if (givenUpAt !== null && now >= givenUpAt && !this.up) this.becomeSilent(now, 'no connection');
   }
 
   get deadline(): Instant | null {
     const times: Instant[] = [];
     for (const { deadline } of this.outstanding.values()) times.push(deadline);
-    if (this.lossAt !== null && !this.up) times.push(this.lossAt);
+    const { givenUpAt } = this.presence;
+    if (givenUpAt !== null && !this.up) times.push(givenUpAt);
     times.push(this.writes.nextExpiry);
     if (this.up && !this.holdsLine) {
       const next = this.nextWish();
@@ -194,7 +192,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private nextWish(): Instant | null {
     if (this.repetitions.length + this.readBack.length > 0) return 0;
     const write = this.writes.nextDue;
-    if (this.state === 'silent') return Math.min(write, this.nextProbe);
+    if (this.presence.isSilent) return Math.min(write, this.presence.nextProbe);
     if (this.orders.length > 0) return 0;
     const next = Math.min(write, this.rounds.nextDue);
     return next === Infinity ? null : next;
@@ -215,11 +213,12 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (back) return { job: { type: 'read', running: back.running }, since: back.since, attempt: 0 };
     const [repetition] = this.repetitions;
     if (repetition) return repetition;
-    if (this.state === 'silent') {
+    if (this.presence.isSilent) {
+      const { nextProbe } = this.presence;
       // Another one each time: it may be there and leave just one unanswered.
       const first = this.rounds.at(this.probes);
-      if (now < this.nextProbe || first === undefined) return null;
-      return { job: { type: 'read', running: first }, since: this.nextProbe, attempt: this.settings.retries };
+      if (now < nextProbe || first === undefined) return null;
+      return { job: { type: 'read', running: first }, since: nextProbe, attempt: this.settings.retries };
     }
     const [order] = this.orders;
     const due = this.rounds.mostDue(now);
@@ -243,7 +242,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     while (this.outstanding.size < most && this.sentInTurn < MOST_IN_TURN) {
       const next = this.nextJob(now);
       if (next === null) return;
-      const alone = next.job.type !== 'read' || this.state === 'silent';
+      const alone = next.job.type !== 'read' || this.presence.isSilent;
       if (alone && this.sentInTurn > 0) return;
       this.sentInTurn++;
       this.begin(next.job);
@@ -281,7 +280,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const octets = encodeFrame(this.framing, this.transaction, this.settings.unitId, pdu);
     const { octetMs } = this.options;
     const lineMs = octetMs === 0 ? 0 : (octets.length + answerOctets(request, this.framing)) * octetMs;
-    const waitMs = this.state === 'silent' ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
+    const waitMs = this.presence.isSilent ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
     this.outstanding.set(this.transaction, {
       ...{ job, request, attempt, transaction: this.transaction, sentAt: now },
       deadline: begins + lineMs + waitMs,
@@ -290,7 +289,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.counters.add('requests');
     this.counters.add('framesSent');
     this.counters.add('octetsSent', octets.length);
-    if (attempt > 0 && this.state !== 'silent') this.counters.add('retries');
+    if (attempt > 0 && !this.presence.isSilent) this.counters.add('retries');
     if (job.type === 'write') {
       this.counters.add('writes');
       this.writes.sent(job.writing);
@@ -352,8 +351,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   private get hindrance(): string | null {
-    if (!this.up) return 'no connection to the device';
-    return this.state === 'silent' ? 'the device does not answer' : null;
+    return this.presence.hindrance(this.up);
   }
 
   private ask(id: string, order: Order, survey: boolean, now: Instant): void {
@@ -413,7 +411,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.outstanding.delete(exchange.transaction);
     settled(exchange);
     // Where answers cannot be told apart, one to each earlier try may still come.
-    if (this.framing !== 'tcp' && exchange.attempt > 0 && this.state !== 'silent')
+    if (this.framing !== 'tcp' && exchange.attempt > 0 && !this.presence.isSilent)
       this.owed = { until: now + this.settings.responseTimeoutMs, count: exchange.attempt };
     this.counters.add('responses');
     if (!answer.ok) {
@@ -439,16 +437,14 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   private onAnswer({ sentAt }: Exchange, now: Instant): void {
-    this.lossAt = null;
     this.unansweredBlocks = 0;
     if (this.suspect !== null) this.cannotRead(this.suspect.running, this.suspect.words, now);
     this.suspect = null;
     this.effects.push({ type: 'answered', roundTripMs: now - sentAt });
-    if (this.state === 'answering') return;
-    const wasSilent = this.state === 'silent';
-    this.state = 'answering';
+    const before = this.presence.answered();
+    if (before === 'answering') return;
     this.effects.push({ type: 'communication', state: 'answering', words: 'answers' });
-    if (wasSilent) this.rounds.all(now);
+    if (before === 'silent') this.rounds.all(now);
   }
 
   private onResult({ job }: Exchange, answer: Answer, frame: WireEvent & { type: 'frame' }, now: Instant): void {
@@ -541,14 +537,14 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
       default:
         job satisfies never;
     }
-    if (this.settings.dropsRound && this.state === 'answering') this.rounds.drop(now);
+    if (this.settings.dropsRound && this.presence.state === 'answering') this.rounds.drop(now);
     const tries = this.unansweredBlocks > 0 ? 0 : this.settings.retries;
-    if (attempt < tries && this.state !== 'silent') {
+    if (attempt < tries && !this.presence.isSilent) {
       this.repetitions.push({ job, attempt: attempt + 1, since: now });
       return;
     }
     this.unansweredBlocks++;
-    if (this.state !== 'silent' && this.unansweredBlocks < 2 && this.rounds.length > 1) {
+    if (!this.presence.isSilent && this.unansweredBlocks < 2 && this.rounds.length > 1) {
       this.suspect = { running: job.running, words };
       job.running.due = now + this.patienceMs;
       // Whether it is there at all the next one shows.
@@ -561,9 +557,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   }
 
   private becomeSilent(now: Instant, words: string): void {
-    if (this.state !== 'silent') this.effects.push({ type: 'communication', state: 'silent', words });
-    this.state = 'silent';
-    this.nextProbe = now + this.settings.silentPeriodMs;
+    if (this.presence.giveUp(now, this.settings.silentPeriodMs))
+      this.effects.push({ type: 'communication', state: 'silent', words });
     this.probes++;
     this.suspect = null;
     this.readBack = [];

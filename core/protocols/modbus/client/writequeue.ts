@@ -3,9 +3,9 @@ import type { ControlStep } from '../../control.ts';
 import type { ModbusAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
 import { ExceptionCode, exceptionWords, type Answer } from '../wire/pdu.ts';
+import { WaitingControls } from '../../polling/waitingcontrols.ts';
 import { endRequest, firstRequest, writeAfterRead, type Writing } from './writes.ts';
 
-const MAX_WAITING = 32;
 const EMPTY = new Uint8Array(0);
 
 /**
@@ -14,27 +14,29 @@ const EMPTY = new Uint8Array(0);
  * Nothing is ever written twice.
  */
 export class WriteQueue {
-  private controls: Writing['control'][] = [];
+  private readonly controls: WaitingControls<Writing['control']>;
   /** Writes that follow another one: the ends of pulses, and what a register is to be after it was read. */
   private followers: { at: Instant; writing: Writing }[] = [];
 
   constructor(
     private readonly settings: ClientSettings,
     private readonly report: (id: string, step: ControlStep) => void,
-  ) {}
+  ) {
+    this.controls = new WaitingControls(report);
+  }
 
   get size(): number {
-    return this.controls.length + this.followers.length;
+    return this.controls.size + this.followers.length;
   }
 
   /** When a write is to go out next; infinite: none is. */
   get nextDue(): Instant {
-    return this.controls.length > 0 ? 0 : Math.min(Infinity, ...this.followers.map(({ at }) => at));
+    return this.controls.size > 0 ? 0 : Math.min(Infinity, ...this.followers.map(({ at }) => at));
   }
 
   /** When the first control that waits is over. */
   get nextExpiry(): Instant {
-    return Math.min(Infinity, ...this.controls.map(({ expiresAt }) => expiresAt));
+    return this.controls.nextExpiry;
   }
 
   private tell({ control }: Writing, step: ControlStep): void {
@@ -43,32 +45,23 @@ export class WriteQueue {
 
   /** `hindrance`: why nothing can be sent at all. */
   add(control: Writing['control'], hindrance: string | null, now: Instant): void {
-    const fail = (words: string): void =>
-      this.report(control.id, { step: 'failed', words: `${words}; nothing was sent` });
     const first = firstRequest(control, this.settings);
-    if (now >= control.expiresAt)
-      this.report(control.id, { step: 'expired', words: 'it had expired before it was sent' });
-    else if (hindrance !== null) fail(hindrance);
-    else if (this.controls.length >= MAX_WAITING) fail(`${MAX_WAITING} controls wait already`);
-    else if (typeof first === 'string') fail(first);
+    const problem = hindrance ?? (typeof first === 'string' ? first : null);
     // There is no select on the line: whoever selects is told that it may operate.
-    else if (control.mode === 'selectOnly') this.report(control.id, { step: 'selected' });
-    else this.controls.push(control);
+    if (problem === null && control.mode === 'selectOnly' && now < control.expiresAt)
+      this.report(control.id, { step: 'selected' });
+    else this.controls.add(control, problem, now);
   }
 
   expire(now: Instant): void {
-    this.controls = this.controls.filter(({ id, expiresAt }) => {
-      if (now < expiresAt) return true;
-      this.report(id, { step: 'expired', words: 'it had expired before it was sent' });
-      return false;
-    });
+    this.controls.expire(now);
   }
 
   /** What is to be written now, without taking it. */
   next(now: Instant): { writing: Writing; since: Instant } | null {
     const follower = this.followers.find(({ at }) => now >= at);
     if (follower) return { writing: follower.writing, since: follower.at };
-    const [control] = this.controls;
+    const control = this.controls.first;
     if (control === undefined) return null;
     const first = firstRequest(control, this.settings);
     // What cannot be sent has been refused when it came.
@@ -78,7 +71,7 @@ export class WriteQueue {
   /** It waits no longer. */
   begin(writing: Writing): void {
     this.followers = this.followers.filter((follower) => follower.writing !== writing);
-    this.controls = this.controls.filter((control) => control !== writing.control);
+    this.controls.take(writing.control);
   }
 
   sent(writing: Writing): void {
@@ -122,7 +115,7 @@ export class WriteQueue {
   }
 
   failAll(words: string): void {
-    for (const { id } of this.controls.splice(0)) this.report(id, { step: 'failed', words });
+    this.controls.failAll(words);
     for (const { writing } of this.followers.splice(0)) {
       const unknown = { step: 'unknown', words: `the pulse was begun, and could not be ended: ${words}` } as const;
       this.tell(writing, writing.step === 'end' ? unknown : { step: 'failed', words });
