@@ -15,7 +15,7 @@ test.beforeEach(async () => {
 test.afterEach(() => rig.stop());
 
 test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();
@@ -104,7 +104,7 @@ const LIST = [
 test('a register and a relay’s status in our model, from an empty draft, seen by report and by polling', async ({
   page,
 }) => {
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();
@@ -188,7 +188,7 @@ async function mappedTo(page: import('@playwright/test').Page, devices: readonly
 }
 
 test('setting groups and logs of a device, and a model from its file with points mapped onto it', async ({ page }) => {
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();

@@ -37,7 +37,7 @@ const centre = async (kind: string, index: number): Promise<number | undefined> 
 test('from an empty draft: a meter and a relay, both seen by a centre and by a third party, and operated by both', async ({
   page,
 }) => {
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();

@@ -20,7 +20,7 @@ const LIST = [
 
 test('a neighbour’s points, offered on to a second peer, from an empty draft', async ({ page }) => {
   rig = await startRig('tase2', { demo: false, peers: true });
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await firstEngineer(page, rig);
   await page.locator('html[data-scheme]').waitFor();
@@ -127,7 +127,7 @@ test('with two neighbours: reports side by side, tags, a message, their file, a 
   page,
 }) => {
   rig = await startRig('neighbours', { peers: true });
-  page.setDefaultTimeout(15_000);
+  page.setDefaultTimeout(60_000);
   const complaints = complaintsOf(page);
   await signIn(page, rig, 'engineer');
 

@@ -106,7 +106,7 @@ describe('an association', () => {
   });
 });
 
-describe('hostile octets', { timeout: 60_000 }, () => {
+describe('hostile octets', () => {
   test('at any state, to either end: an end at most, no exception', () => {
     const honest = new Pair().start();
     for (const pdu of [...REQUESTS.slice(0, 4)]) honest.send('calling', pdu);

@@ -267,7 +267,7 @@ describe('when nothing comes', () => {
   });
 });
 
-test('whatever a peer sends in an association: it stands, or is ended with words', { timeout: 60_000 }, () => {
+test('whatever a peer sends in an association: it stands, or is ended with words', () => {
   const message = fc.record({
     of: fc.nat(REQUESTS.length - 1),
     at: fc.nat(300),

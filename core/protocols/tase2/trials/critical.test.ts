@@ -74,7 +74,7 @@ describe('critical changes', () => {
     expect([other.server.eventsWaiting, other.owed.size]).toEqual([0, 0]);
   });
 
-  test('have a bound: beyond it an object has its last value only', { timeout: 30_000 }, () => {
+  test('have a bound: beyond it an object has its last value only', () => {
     pair.cut();
     for (let n = 1; n <= MOST_WAITING + 50; n++) pair.update('TIE_MW', n);
     pair.update('LINE', 1);

@@ -61,7 +61,7 @@
     const own = name === newOutbound(document.protocol).name ? fresh.name : name;
     document = { ...fresh, code, name: own, centre, allowFrom, controls: !isPushed && controls };
     // Whoever reads a file or a message knows nothing of counts.
-    value = isPushed ? 'engineering' : 'raw';
+    if (isPushed) value = 'engineering';
     if (joins !== '' && link.protocol === protocol) return;
     joins = '';
     link = freshLink(protocol);
