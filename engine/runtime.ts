@@ -104,7 +104,12 @@ export class Runtime {
   ) {
     this.keeps = writer.keeps;
     this.keeper = new OutboundKeeper(liveDatabase, writer.run);
-    this.historian = new Historian({ database, ...writer, owedStored: (owed) => this.owedStored(owed) });
+    this.historian = new Historian({
+      database,
+      ...writer,
+      owedStored: (owed) => this.owedStored(owed),
+      linkOf: (device) => this.devices.get(device)?.config.link ?? '',
+    });
     this.ledger = new Ledger(ledgerDatabase, writer.run);
     this.contributions = new Contributions((owed) => {
       const nothing = { readings: [], keep: null, mayDrop: false, confirms: false, stored: () => {} };
@@ -115,6 +120,7 @@ export class Runtime {
       exchange: this.exchange,
       journal: this.journal,
       run: writer.run,
+      engine,
       hops: () => this.hops(),
       trailOf: (point) => trailOf(point, this.outbounds.values()),
     });
@@ -423,12 +429,12 @@ export class Runtime {
 
   private async forgetHops({ links, devices, outbounds }: Configuration): Promise<void> {
     const codes = (items: readonly { code: string }[]): string[] => items.map(({ code }) => code);
-    await keepHopStates(this.database, 'link', codes(links));
-    await keepHopStates(this.database, 'lane', codes(links));
-    await keepHopStates(this.database, 'device', codes(devices.filter(isCollected)));
+    await keepHopStates(this.database, this.engine, 'link', codes(links));
+    await keepHopStates(this.database, this.engine, 'lane', codes(links));
+    await keepHopStates(this.database, this.engine, 'device', codes(devices.filter(isCollected)));
     const details = [...codes(devices.filter(isCollected)), ...codes(outbounds).map(outboundDetails)];
-    await keepHopStates(this.database, 'detail', details);
-    await keepHopStates(this.database, 'outbound', codes(outbounds));
+    await keepHopStates(this.database, this.engine, 'detail', details);
+    await keepHopStates(this.database, this.engine, 'outbound', codes(outbounds));
   }
 
   private hops(): Hop[] {

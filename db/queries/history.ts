@@ -2,6 +2,7 @@ import { CAUSES, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { and, asc, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { from as copyFrom } from 'pg-copy-streams';
 import { endForeignHolders, integers, list, rowsOf, transact, type Connection, type Database } from '../open.ts';
+import { ALL_LINKS } from './lease.ts';
 import { ingestMark, reading, replayGuard } from '../schema/index.ts';
 import { storeOwed, type OwedEvent } from './owed.ts';
 
@@ -83,6 +84,8 @@ export interface Batch {
   readings: readonly StoredReading[];
   /** What the session of each device has to have kept with them. */
   keeps: ReadonlyMap<string, Uint8Array>;
+  /** On which link a device is; absent, empty: on none. */
+  linkOf?: (device: string) => string;
   /** What outbounds owe because of them. */
   owed: readonly OwedEvent[];
 }
@@ -114,21 +117,24 @@ export async function storeBatch(database: Database, batch: Batch): Promise<Batc
     const moveMark = (client: Connection): string => {
       const [to, of, from] = [id, writer, previous].map((text) => client.escapeLiteral(text));
       // With the beginning of the transaction: one round trip.
-      return `set local lock_timeout = ${LOCK_WAIT_MS}; update ingest_mark set batch = ${to} where writer = ${of} and batch = ${from}`;
+      return `set local lock_timeout = ${LOCK_WAIT_MS}; update ingest_mark set batch = ${to} where share = '${ALL_LINKS}' and writer = ${of} and batch = ${from}`;
     };
     return await transact<BatchOutcome>(database, moveMark, async (client, moved) => {
       if (moved.at(-1)?.rowCount === 0) throw new Unmoved();
       if (readings.length > 0) await copyIn(client, COPY, encodeReadings(readings));
       const late = lateHours(readings);
       if (late.length > 0) await client.query(MARK_LATE, [late]);
-      if (keeps.size > 0) await storeKeeps(client, keeps);
+      if (keeps.size > 0) await storeKeeps(client, keeps, batch.linkOf ?? (() => ''));
       if (owed.length > 0) await storeOwed(client, owed);
       return 'stored';
     });
   } catch (error) {
     if (isLocked(error)) await endForeignHolders(database, 'ingest_mark');
     if (!(error instanceof Unmoved)) throw error;
-    const [row] = await database.select().from(ingestMark).where(eq(ingestMark.writer, writer));
+    const [row] = await database
+      .select()
+      .from(ingestMark)
+      .where(and(eq(ingestMark.share, ALL_LINKS), eq(ingestMark.writer, writer)));
     return row?.batch === id ? 'storedBefore' : 'fenced';
   }
 }
@@ -156,21 +162,30 @@ function lateHours(readings: readonly StoredReading[]): string[] {
   return [...hours].sort((a, b) => a - b).map((hour) => new Date(hour * HOUR_MS).toISOString());
 }
 
+/** In the place of no link. */
+const NO_LINK = '-';
+
 /** All of them as one value, from which each row takes its part: a list of values would be sent as text. */
-async function storeKeeps(client: Connection, keeps: ReadonlyMap<string, Uint8Array>): Promise<void> {
+async function storeKeeps(
+  client: Connection,
+  keeps: ReadonlyMap<string, Uint8Array>,
+  linkOf: (device: string) => string,
+): Promise<void> {
   const octets = [...keeps.values()];
   let end = 1;
   const starts = octets.map(({ length }) => (end += length) - length);
   await client.query(
-    `insert into replay_guard (device, keys)
-     select device, substring($1::bytea from start for length)
-     from unnest(string_to_array($2, E'\\n'), $3::int[], $4::int[]) as given (device, start, length)
-     on conflict (device) do update set keys = excluded.keys`,
+    `insert into replay_guard (device, keys, link)
+     select device, substring($1::bytea from start for length), coalesce(nullif(link, '${NO_LINK}'), '')
+     from unnest(string_to_array($2, E'\\n'), $3::int[], $4::int[], string_to_array($5, E'\\n')) as given (device, start, length, link)
+     on conflict (device) do update set keys = excluded.keys, link = excluded.link`,
     [
       Buffer.concat(octets),
       [...keeps.keys()].join('\n'),
       integers(starts),
       integers(octets.map(({ length }) => length)),
+      // Empty ones would be none.
+      [...keeps.keys()].map((device) => linkOf(device) || NO_LINK).join('\n'),
     ],
   );
 }
@@ -234,9 +249,14 @@ export async function takeWriters(database: Database, writers: readonly string[]
     await client.query(`set local lock_timeout = ${LOCK_WAIT_MS}`);
     await client.query('lock table ingest_mark in share row exclusive mode');
     const before = await client.query<{ writer: string; batch: string }>(
-      'delete from ingest_mark returning writer, batch',
+      'delete from ingest_mark where share = $1 returning writer, batch',
+      [ALL_LINKS],
     );
-    await client.query('insert into ingest_mark (writer, batch) select unnest($1::text[]), $2', [[...writers], mark]);
+    await client.query('insert into ingest_mark (share, writer, batch) select $3, unnest($1::text[]), $2', [
+      [...writers],
+      mark,
+      ALL_LINKS,
+    ]);
     const { rows } = await client.query<{ device: string; keys: Buffer }>('select device, keys from replay_guard');
     return {
       keeps: new Map(rows.map(({ device, keys }) => [device, new Uint8Array(keys)])),

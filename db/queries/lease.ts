@@ -10,19 +10,22 @@ export interface Engine {
   name: string;
 }
 
+/** All links: the one share that there is. */
+export const ALL_LINKS = '*';
+
 /** Takes the lease when nobody holds it; returns who does. */
 export async function takeLease(database: Database, { run, name }: Engine, leaseMs: number): Promise<Engine> {
   const [taken] = await rowsOf<Engine>(
     database,
-    sql`insert into lease (id, run, name, since, until)
-      values (1, ${run}, ${name}, clock_timestamp(), clock_timestamp() + ${leaseMs}::float8 * interval '1 ms')
-      on conflict (id) do update set run = excluded.run, name = excluded.name, since = excluded.since,
+    sql`insert into lease (share, run, name, since, until)
+      values (${ALL_LINKS}, ${run}, ${name}, clock_timestamp(), clock_timestamp() + ${leaseMs}::float8 * interval '1 ms')
+      on conflict (share) do update set run = excluded.run, name = excluded.name, since = excluded.since,
         until = excluded.until
       where lease.until < clock_timestamp() or lease.run = excluded.run
       returning run, name`,
   );
   if (taken !== undefined) return taken;
-  const [holder] = await rowsOf<Engine>(database, sql`select run, name from lease`);
+  const [holder] = await rowsOf<Engine>(database, sql`select run, name from lease where share = ${ALL_LINKS}`);
   return holder ?? takeLease(database, { run, name }, leaseMs);
 }
 

@@ -60,23 +60,31 @@ export type HopStates = { [Kind in HopKind]: Map<string, { state: HopStateOf<Kin
 /** Each with its state as JSON. */
 export async function writeHopStates(
   database: Database,
+  engine: string,
   states: readonly { kind: HopKind; code: string; document: string }[],
   now: number,
   run?: string,
 ): Promise<void> {
   if (states.length === 0) return;
   await database.execute(sql`
-    insert into hop_state (kind, code, state, updated)
-    select kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
+    insert into hop_state (engine, kind, code, state, updated)
+    select ${engine}, kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
     from unnest(${list(states.map((s) => s.kind))}::text[], ${list(states.map((s) => s.code))}::text[],
       ${list(states.map((s) => s.document))}::text[]) as given (kind, code, state)
     ${whileHeld(run)}
-    on conflict (kind, code) do update set state = excluded.state, updated = excluded.updated`);
+    on conflict (engine, kind, code) do update set state = excluded.state, updated = excluded.updated`);
 }
 
-/** Forgets hops that are in no configuration any more. */
-export async function keepHopStates(database: Database, kind: HopKind, codes: readonly string[]): Promise<void> {
-  await database.execute(sql`delete from hop_state where kind = ${kind} and not (code = any(${list(codes)}::text[]))`);
+/** Forgets hops that are not this engine's any more, or in no configuration; it holds all links. */
+export async function keepHopStates(
+  database: Database,
+  engine: string,
+  kind: HopKind,
+  codes: readonly string[],
+): Promise<void> {
+  await database.execute(
+    sql`delete from hop_state where kind = ${kind} and (engine <> ${engine} or not (code = any(${list(codes)}::text[])))`,
+  );
 }
 
 export async function hopStates(database: Database): Promise<HopStates> {
@@ -88,7 +96,8 @@ export async function hopStates(database: Database): Promise<HopStates> {
     outbound: new Map(),
     engine: new Map(),
   };
-  for (const row of await database.select().from(hopState)) {
+  // Of what two engines have said of one hop the newest counts.
+  for (const row of await database.select().from(hopState).orderBy(hopState.updated)) {
     const schema = HOP_SCHEMAS[row.kind as HopKind] as (typeof HOP_SCHEMAS)[HopKind] | undefined;
     const parsed = schema?.safeParse(row.state);
     if (parsed?.success)

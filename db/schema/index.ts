@@ -214,9 +214,13 @@ export const latest = pgTable('latest', {
   limitLevel: smallint('limit_level'),
 });
 
-/** What the session of each device has to remember with the readings stored last: opaque to the database. */
+/**
+ * What the session of each device has to remember with the readings stored last: opaque to the database. `link`: on which
+ * the device was then, by which an engine finds those of its share.
+ */
 export const replayGuard = pgTable('replay_guard', {
   device: text().primaryKey(),
+  link: text().notNull().default(''),
   keys: bytea('keys').notNull(),
 });
 
@@ -272,14 +276,22 @@ export const owedPosition = pgTable(
  * The last batch of readings that each writer stored: tells whether a commit went through when its answer was lost, and
  * keeps a writer out whose place was taken.
  */
-export const ingestMark = pgTable('ingest_mark', {
-  writer: text().primaryKey(),
-  batch: text().notNull(),
-});
+export const ingestMark = pgTable(
+  'ingest_mark',
+  {
+    share: text().notNull().default('*'),
+    writer: text().notNull(),
+    batch: text().notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.share, t.writer] })],
+);
 
-/** Which engine runs what is configured: one row. It goes to another one when it was not renewed in time. */
+/**
+ * Which engine runs which share of the links: a row for each share, of which there is one now, `*`, that is all of them. It
+ * goes to another engine when it was not renewed in time.
+ */
 export const lease = pgTable('lease', {
-  id: smallint().primaryKey(),
+  share: text().primaryKey(),
   /** Different for each run of each engine. */
   run: text().notNull(),
   name: text().notNull(),
@@ -294,16 +306,17 @@ export const standby = pgTable('standby', {
   seen: instant('seen').notNull(),
 });
 
-/** State of links, devices, outbounds and engines, as JSON of core/path. */
+/** State of links, devices, outbounds and engines, as JSON of core/path; each as the engine says that holds it. */
 export const hopState = pgTable(
   'hop_state',
   {
+    engine: text().notNull().default(''),
     kind: text().notNull(),
     code: text().notNull(),
     state: jsonb().notNull(),
     updated: instant('updated').notNull(),
   },
-  (t) => [primaryKey({ columns: [t.kind, t.code] })],
+  (t) => [primaryKey({ columns: [t.engine, t.kind, t.code] })],
 );
 
 /** A control is a row; see core/path/command.ts for its life. */

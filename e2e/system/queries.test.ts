@@ -5,6 +5,8 @@ import {
   closeTransfers,
   fileOfTransfer,
   historyOf,
+  hopStates,
+  keepHopStates,
   keptPieces,
   latestOf,
   makePartitions,
@@ -19,8 +21,10 @@ import {
   readingsBefore,
   RefusedReadings,
   storeBatch,
+  takeLease,
   takeWriters,
   transfersOf,
+  writeHopStates,
   writeLatest,
   type BatchOutcome,
   type Database,
@@ -225,6 +229,53 @@ test('a point keeps its number from revision to revision', async () => {
     id: second,
     note: 'second',
     configuration: { network: 'renamed' },
+  });
+});
+
+describe('several engines would share the links', () => {
+  const rows = async (query: string): Promise<Record<string, unknown>[]> => (await database.$client.query(query)).rows;
+  const state = (code: string, words: string): Parameters<typeof writeHopStates>[2][number] => ({
+    ...{ kind: 'engine', code },
+    document: JSON.stringify({
+      ...{ startedAt: 0, revision: null, readingsPerSecond: 0, queuedReadings: 0, droppedReadings: 0 },
+      ...{ refusedReadings: 0, historyProblem: words },
+    }),
+  });
+
+  test('a hop is as the engine says that said something last, and one that holds it drops what others said', async () => {
+    await writeHopStates(database, 'one', [state('H', 'old'), state('gone', 'old')], NOON);
+    await writeHopStates(database, 'other', [state('H', 'new')], NOON + 1);
+    await writeHopStates(database, 'one', [state('H', 'older')], NOON - 1);
+    expect((await hopStates(database)).engine.get('H')?.state.historyProblem).toBe('new');
+    await keepHopStates(database, 'other', 'engine', ['H']);
+    expect(await rows('select engine, code from hop_state')).toEqual([{ engine: 'other', code: 'H' }]);
+  });
+
+  test('whoever takes the writers’ place leaves marks of another share alone, and what sessions keep says its link', async () => {
+    await database.$client.query("insert into ingest_mark (share, writer, batch) values ('north', 'test', 'theirs')");
+    await takeWriters(database, ['test'], mark);
+    expect(await rows("select batch from ingest_mark where share = 'north'")).toEqual([{ batch: 'theirs' }]);
+    const keeps = new Map([
+      ['ON', Uint8Array.of(1)],
+      ['OFF', Uint8Array.of(2)],
+    ]);
+    const linkOf = (device: string): string => (device === 'ON' ? 'LINE' : '');
+    expect(await storeBatch(database, { ...batchOf('linked', []), keeps, linkOf })).toBe('stored');
+    mark = 'linked';
+    expect(await rows("select device, link from replay_guard where device in ('ON', 'OFF') order by device")).toEqual([
+      { device: 'OFF', link: '' },
+      { device: 'ON', link: 'LINE' },
+    ]);
+    await database.$client.query("delete from ingest_mark where share = 'north'");
+  });
+
+  test('each share has a lease of its own', async () => {
+    await database.$client.query(`insert into lease (share, run, name, since, until)
+      values ('north', 'theirs', 'engine-9', now(), now() + interval '1 hour')`);
+    const own = { run: 'own', name: 'engine-1' };
+    expect(await takeLease(database, own, 60_000)).toEqual(own);
+    expect(await takeLease(database, { run: 'third', name: 'engine-3' }, 60_000)).toEqual(own);
+    await database.$client.query('delete from lease');
   });
 });
 

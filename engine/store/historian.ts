@@ -42,6 +42,8 @@ export interface HistorianContext {
   refused: (readings: readonly StoredReading[], reason: string) => void;
   /** Events that outbounds owe are committed. */
   owedStored?: (owed: readonly OwedEvent[]) => void;
+  /** On which link a device is. */
+  linkOf?: (device: string) => string;
   /** Takes what memory is not to hold; null: there is none. */
   file: WaitingFile | null;
 }
@@ -247,7 +249,8 @@ export class Historian {
     const readings = entries.flatMap((entry) => entry.readings);
     const keeps = new Map(entries.flatMap(({ device, keep }) => (keep ? [[device, keep] as const] : [])));
     const owed = entries.flatMap((entry) => entry.owed);
-    const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps, owed };
+    const { linkOf } = this.context;
+    const batch = { writer: WRITERS[lane], previous: this.marks[lane], id, readings, keeps, owed, linkOf };
     for (let tries = 0; ; tries++) {
       const began = performance.now();
       try {

@@ -10,6 +10,8 @@ export interface PublisherContext {
   database: Database;
   /** Of the engine: only the holder of the lease writes. */
   run: string;
+  /** By its name. */
+  engine: string;
   exchange: Exchange;
   journal: Journal;
   hops: () => Hop[];
@@ -98,14 +100,14 @@ export class Publisher {
     this.timer = null;
     this.publishing = true;
     this.last = clock.now();
-    const { database, exchange, journal, run } = this.context;
+    const { database, exchange, journal, run, engine } = this.context;
     const { points, readings } = exchange.takeChanged();
     const entries = journal.take();
     const hops = this.hopsDirty ? this.rounds.due(this.context.hops(), this.last) : [];
     this.hopsDirty = false;
     try {
       await writeLatest(database, readings, run);
-      await writeHopStates(database, hops, this.last, run);
+      await writeHopStates(database, engine, hops, this.last, run);
       await writeTrails(database, this.trails(points), this.last);
       await writeJournal(database, entries);
       await notify(database, CHANNELS.live, '');
