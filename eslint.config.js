@@ -4,8 +4,10 @@ import globals from 'globals';
 import svelte from 'eslint-plugin-svelte';
 import ts from 'typescript-eslint';
 
+/** Where sessions and decoders of all protocols are registered: no protocols themselves. */
+const REGISTRATIONS = ['sessions', 'decoders'];
 const PROTOCOLS = readdirSync(new URL('core/protocols', import.meta.url), { withFileTypes: true })
-  .filter((one) => one.isDirectory() && one.name !== 'sessions')
+  .filter((one) => one.isDirectory() && !REGISTRATIONS.includes(one.name))
   .map(({ name }) => name);
 
 /** What several protocols stand on: it knows none of them. */

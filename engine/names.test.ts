@@ -7,14 +7,16 @@ import { expect, test } from 'vitest';
 const ROOT = new URL('..', import.meta.url).pathname;
 /** Folders of protocols, of those that are being built and of the layers that several stand on too. */
 const FOLDERS = readdirSync(join(ROOT, 'core/protocols'), { withFileTypes: true })
-  .filter((one) => one.isDirectory() && one.name !== 'sessions')
+  .filter((one) => one.isDirectory() && one.name !== 'sessions' && one.name !== 'decoders')
   .map(({ name }) => name);
-/** Where a protocol is at home: its folder, and the two registrations. */
+/** Where a protocol is at home: its folder, the registrations, and the settings with which tests try all of them. */
 const AT_HOME = [
   ...FOLDERS.map((code) => `core/protocols/${code}/`),
   ...PROTOCOLS.map((code) => `web/src/lib/protocols/${code}/`),
   'core/protocols/definitions.ts',
   'core/protocols/sessions/index.ts',
+  'core/protocols/decoders/index.ts',
+  'core/protocols/sessions/conformance.ts',
 ];
 
 const filesOf = (folder: string): string[] =>

@@ -1,3 +1,4 @@
+import { tap } from './tap.ts';
 import { sendTogether } from './together.ts';
 import { createServer, type Server, type Socket } from 'node:net';
 import { namesOf, serveTls, type TlsFiles } from './tls.ts';
@@ -9,6 +10,8 @@ export interface CallServerOptions {
   tls?: TlsFiles;
   /** Whether whoever calls from that address is let in; absent: everybody. */
   allows?: (address: string) => boolean;
+  /** Code of the link that it is, for the tap; absent: it is none. */
+  link?: string;
 }
 
 export interface Call {
@@ -107,13 +110,17 @@ export class CallServer {
       address: socket.remoteAddress ?? '',
       names,
       send: (octets) => {
+        tap.pass(this.options.link, call.from, 'out', octets);
         sendTogether(socket, octets);
         if (socket.writableLength > MAX_UNSENT) socket.destroy();
       },
       end: () => socket.destroy(),
     };
     socket.on('error', () => {});
-    socket.on('data', (bytes) => this.events.data(call, bytes));
+    socket.on('data', (bytes) => {
+      tap.pass(this.options.link, call.from, 'in', bytes);
+      this.events.data(call, bytes);
+    });
     socket.on('close', () => {
       this.sockets.delete(socket);
       this.events.ended(call);

@@ -7,5 +7,6 @@ export { UdpLink, type UdpOptions } from './udp.ts';
 export { CallServer, type Call, type CallServerEvents, type CallServerOptions } from './callserver.ts';
 export { TcpListener, type ListenerEvents, type TcpListenerOptions } from './tcplistener.ts';
 export type { TlsFiles } from './tls.ts';
+export { tap, type Tapped } from './tap.ts';
 export { inWords } from './words.ts';
 export { sendTogether } from './together.ts';

@@ -1,5 +1,6 @@
 import type { Instant } from '@halvix/core/session';
 import { clock } from './clock.ts';
+import { tap } from './tap.ts';
 
 export interface ReconnectOptions {
   connectTimeoutMs: number;
@@ -7,6 +8,8 @@ export interface ReconnectOptions {
   reconnectMaxMs: number;
   /** A connection counts as one only once `useful` was called: until then pauses go on growing. */
   mustProve?: boolean;
+  /** Code of the link that it is, for the tap; absent: it is none. */
+  link?: string;
 }
 
 export interface LinkStatus {
@@ -66,6 +69,8 @@ export class Reconnecting {
     readonly options: ReconnectOptions,
     private readonly dial: (events: AttemptEvents) => Attempt,
     private readonly events: LinkEvents,
+    /** Where all attempts lead, as people say it. */
+    private readonly peer: string,
   ) {
     this.pause = options.reconnectFirstMs;
   }
@@ -92,6 +97,7 @@ export class Reconnecting {
 
   send(octets: Uint8Array): void {
     if (this.attempt === null || this.state.state !== 'connected') return;
+    tap.pass(this.options.link, this.where ?? this.peer, 'out', octets);
     this.attempt.send(octets);
     if (this.attempt.unsent() > MAX_UNSENT) this.attempt.destroy();
   }
@@ -146,7 +152,10 @@ export class Reconnecting {
         this.set({ state: 'connected', tries: 0, problem: null });
         this.events.up();
       },
-      data: (bytes) => this.events.data(bytes),
+      data: (bytes) => {
+        tap.pass(this.options.link, this.where ?? this.peer, 'in', bytes);
+        this.events.data(bytes);
+      },
       ended: (why) => {
         clearTimeout(limit);
         this.onEnd(problem ?? why);

@@ -21,7 +21,7 @@ export interface SerialOptions extends ReconnectOptions {
 /** A serial port of this machine. One that goes away is opened again when it is back. */
 export class SerialLink extends Reconnecting {
   constructor(options: SerialOptions, events: LinkEvents) {
-    super(options, (attempt) => dial(options, attempt), events);
+    super(options, (attempt) => dial(options, attempt), events, options.path);
   }
 }
 

@@ -27,7 +27,12 @@ export class TcpClient extends Reconnecting {
   constructor(options: TcpClientOptions, events: LinkEvents) {
     const hosts = [options.host, options.standbyHost ?? ''].filter((host) => host !== '');
     let tries = 0;
-    super(options, (attempt) => dial({ ...options, host: hosts[tries++ % hosts.length] }, attempt), events);
+    super(
+      options,
+      (attempt) => dial({ ...options, host: hosts[tries++ % hosts.length] }, attempt),
+      events,
+      `${options.host}:${options.port}`,
+    );
   }
 }
 

@@ -1,6 +1,7 @@
 import type { Instant } from '@halvix/core/session';
 import { createServer, type Server, type Socket } from 'node:net';
 import { clock } from './clock.ts';
+import { tap } from './tap.ts';
 import { inWords } from './words.ts';
 
 export interface TcpListenerOptions {
@@ -8,6 +9,8 @@ export interface TcpListenerOptions {
   port: number;
   /** A connection on which nothing valid came for so long gives way to a new one; milliseconds. */
   quietMs: number;
+  /** Code of the link that it is, for the tap; absent: it is none. */
+  link?: string;
 }
 
 export interface ListenerEvents {
@@ -32,6 +35,8 @@ export class TcpListener {
   private socket: Socket | null = null;
   private retry: NodeJS.Timeout | null = null;
   private closed = false;
+  /** Where the connection comes from. */
+  private from = '';
   /** When something valid last came on this connection; null: never. */
   private lastHeard: Instant | null = null;
   problem: string | null = null;
@@ -72,6 +77,7 @@ export class TcpListener {
 
   send(octets: Uint8Array): void {
     if (this.socket === null) return;
+    tap.pass(this.options.link, this.from, 'out', octets);
     this.socket.write(octets);
     if (this.socket.writableLength > MAX_UNSENT) this.socket.destroy();
   }
@@ -120,9 +126,12 @@ export class TcpListener {
     }
     if (this.socket !== null) this.drop(this.socket);
     this.socket = socket;
+    this.from = from;
     this.lastHeard = null;
     socket.on('data', (bytes) => {
-      if (this.socket === socket) this.events.data(bytes);
+      if (this.socket !== socket) return;
+      tap.pass(this.options.link, from, 'in', bytes);
+      this.events.data(bytes);
     });
     socket.on('close', () => this.drop(socket));
     this.events.up(from);

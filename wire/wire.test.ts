@@ -10,7 +10,7 @@ afterEach(async () => {
 
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 async function until(holds: () => boolean): Promise<void> {
-  for (let i = 0; i < 200 && !holds(); i++) await pause(10);
+  for (let i = 0; i < 6000 && !holds(); i++) await pause(10);
   expect(holds()).toBe(true);
 }
 

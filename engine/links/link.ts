@@ -186,6 +186,7 @@ export class LinkRunner implements DeviceLink {
               host: config.host,
               port: config.port,
               ...tlsOf(config),
+              link: config.code,
               allows: (address) => isAllowed(address, config.allowFrom),
             },
             {

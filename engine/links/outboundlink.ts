@@ -135,7 +135,7 @@ export class OutboundLink implements CentreLink {
   private listening(): CallServer {
     const { host, port } = this.config;
     return new CallServer(
-      { host, port, ...tlsOf(this.config), allows: (address) => this.allows(address) },
+      { host, port, link: this.config.code, ...tlsOf(this.config), allows: (address) => this.allows(address) },
       {
         came: (call) => this.calls.set(call, this.begin({ ...call, end: () => call.end() }, UNKNOWN_MS)),
         data: (call, bytes) => {

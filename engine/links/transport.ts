@@ -19,7 +19,7 @@ export function makeTransport(link: LinkConfig, events: LinkEvents): Reconnectin
     reconnectMaxMs,
   } = link;
   // A connection that a device takes and then says nothing on is no better than none.
-  const pauses = { connectTimeoutMs, reconnectFirstMs, reconnectMaxMs, mustProve: true };
+  const pauses = { connectTimeoutMs, reconnectFirstMs, reconnectMaxMs, mustProve: true, link: link.code };
   switch (type) {
     case 'tcpClient':
       return new TcpClient({ ...pauses, host, standbyHost, port, ...tlsOf(link) }, events);

@@ -9,7 +9,7 @@ import { SerialPort } from 'serialport';
 
 export const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 
-export async function until(what: string, holds: () => boolean, limitMs = 8000): Promise<void> {
+export async function until(what: string, holds: () => boolean, limitMs = 60_000): Promise<void> {
   for (const began = Date.now(); !holds();) {
     if (Date.now() - began > limitMs) throw new Error(`not within ${limitMs} ms: ${what}`);
     await pause(10);

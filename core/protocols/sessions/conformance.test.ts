@@ -2,40 +2,9 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import { INVALID } from '../../point/index.ts';
 import { DEVICE_PROTOCOLS, definitionOf } from '../definitions.ts';
-import { Both, type Subject } from './conformance.ts';
+import { Both, SUBJECTS } from './conformance.ts';
 
-/*
- * What every client and every server keeps to, whatever the protocol. Whoever adds one adds its line here.
- */
-const SUBJECTS: readonly Subject[] = [
-  {
-    ...{ code: 'dnp3', framing: '', link: 'tcpClient', operates: 'output' },
-    device: {
-      ...{ ourAddress: 1, theirAddress: 10, responseTimeoutMs: 1000, retries: 1, timeSync: 'never' },
-      ...{ class1PeriodMs: 500, class2PeriodMs: 500, integrityPeriodMs: 20_000, silentPeriodMs: 5000 },
-    },
-    outbound: { ourAddress: 10, theirAddress: 1 },
-  },
-  ...['tcp', 'rtu', 'ascii'].map((framing): Subject => ({
-    ...{ code: 'modbus', framing, link: 'tcpClient', operates: 'output' },
-    device: {
-      ...{ unitId: 1, responseTimeoutMs: 1000, retries: 1, period1Ms: 500, period2Ms: 500, period3Ms: 500 },
-      silentPeriodMs: 5000,
-    },
-    // Registers that nobody mapped are not there.
-    outbound: { unitId: 1, fillsGaps: false },
-  })),
-  {
-    ...{ code: 'iec61850', framing: '', link: 'tcpClient', operates: 'output' },
-    device: { responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
-    outbound: {},
-  },
-  {
-    ...{ code: 'tase2', framing: '', link: 'tcpClient', operates: 'output' },
-    device: { domain: 'HERE', responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
-    outbound: { domain: 'HERE' },
-  },
-];
+/* What every client and every server keeps to, whatever the protocol. */
 const ANALOGS = ['analog', 'analog', 'analog'] as const;
 /** After so long without an answer any device counts as silent, and one that is back has been asked again. */
 const LONG_MS = 180_000;

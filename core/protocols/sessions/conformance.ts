@@ -42,6 +42,37 @@ export interface Subject {
   operates: 'output' | null;
 }
 
+/** Whoever adds a protocol adds its line here. */
+export const SUBJECTS: readonly Subject[] = [
+  {
+    ...{ code: 'dnp3', framing: '', link: 'tcpClient', operates: 'output' },
+    device: {
+      ...{ ourAddress: 1, theirAddress: 10, responseTimeoutMs: 1000, retries: 1, timeSync: 'never' },
+      ...{ class1PeriodMs: 500, class2PeriodMs: 500, integrityPeriodMs: 20_000, silentPeriodMs: 5000 },
+    },
+    outbound: { ourAddress: 10, theirAddress: 1 },
+  },
+  ...['tcp', 'rtu', 'ascii'].map((framing): Subject => ({
+    ...{ code: 'modbus', framing, link: 'tcpClient', operates: 'output' },
+    device: {
+      ...{ unitId: 1, responseTimeoutMs: 1000, retries: 1, period1Ms: 500, period2Ms: 500, period3Ms: 500 },
+      silentPeriodMs: 5000,
+    },
+    // Registers that nobody mapped are not there.
+    outbound: { unitId: 1, fillsGaps: false },
+  })),
+  {
+    ...{ code: 'iec61850', framing: '', link: 'tcpClient', operates: 'output' },
+    device: { responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
+    outbound: {},
+  },
+  {
+    ...{ code: 'tase2', framing: '', link: 'tcpClient', operates: 'output' },
+    device: { domain: 'HERE', responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
+    outbound: { domain: 'HERE' },
+  },
+];
+
 const PEER = 1;
 const DEVICE = 'DEVICE';
 export const BEGAN = Date.UTC(2096, 0, 1);
@@ -80,6 +111,8 @@ export class Both {
   readonly steps: ControlStep[] = [];
   /** Octets from the server are kept back for so long, milliseconds; null: they never come. */
   delayMs: number | null = 0;
+  /** Hears all that goes over the wire. */
+  heard: (octets: Uint8Array, fromServer: boolean) => void = () => {};
   /** Spoils what goes over the wire. */
   spoil: (octets: Uint8Array, fromServer: boolean) => Uint8Array = (octets) => octets;
   /** The server carries controls out at once; otherwise nobody says what came of them. */
@@ -223,6 +256,7 @@ export class Both {
   private send(octets: Uint8Array, toServer: boolean): void {
     const delay = toServer ? 0 : this.delayMs;
     if (!this.up || delay === null) return;
+    this.heard(octets, !toServer);
     const spoilt = this.spoil(octets, !toServer);
     if (spoilt.length > 0) this.onTheWay.push({ at: this.now + delay, octets: spoilt, toServer });
   }
