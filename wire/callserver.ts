@@ -79,7 +79,10 @@ export class CallServer {
     server.on('error', again);
     // Before TLS begins: a stranger costs no handshake.
     server.on('connection', (socket: Socket) => {
-      if (this.options.allows && !this.options.allows(socket.remoteAddress ?? '')) socket.destroy();
+      const address = socket.remoteAddress ?? '';
+      if (!this.options.allows || this.options.allows(address)) return;
+      socket.destroy();
+      this.events.refused?.(`connection from ${address} refused: its network is not allowed`);
     });
     server.on('tlsClientError', (error: Error & { code?: string }) => {
       // The port is none the worse for it: others are let in.

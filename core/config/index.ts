@@ -26,6 +26,7 @@ export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts'
 export {
   compose,
   decompose,
+  inOneOrder,
   draftPointSchema,
   objectKey,
   objectSort,

@@ -139,6 +139,9 @@ export function compose(objects: readonly ConfigObject[]): Configuration {
   };
 }
 
+/** The same in the one order in which configurations are kept: two that differ in nothing else are then the same. */
+export const inOneOrder = (configuration: Configuration): Configuration => compose(decompose(configuration));
+
 /** A text by which a point or mapping is sorted among its like; empty for other objects. */
 export const objectSort = (kind: ObjectKind, document: unknown): string =>
   document === null

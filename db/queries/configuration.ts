@@ -5,6 +5,7 @@ import {
   type OutboundObject,
   type Configuration,
   type ConfigurationProblem,
+  inOneOrder,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
 import { addressOf, definitionOf, pointsOf } from '@halvix/core/protocols';
@@ -155,12 +156,9 @@ async function followOutbounds(tx: Transaction, outboundIds: Readonly<Record<str
   );
 }
 
-async function storeRevision(
-  tx: Transaction,
-  configuration: Configuration,
-  author: string,
-  note: string,
-): Promise<number> {
+async function storeRevision(tx: Transaction, given: Configuration, author: string, note: string): Promise<number> {
+  // A file may have another order than the draft: nothing has changed by that.
+  const configuration = inOneOrder(given);
   const deviceIds = Object.fromEntries(
     (await draftObjects(tx, { kinds: ['device'] })).map(({ id, document }) => [(document as DeviceObject).code, id]),
   );

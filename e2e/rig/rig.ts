@@ -146,7 +146,11 @@ export class Rig {
     writeFileSync(file, JSON.stringify(configuration));
     const env = { ...process.env, ...this.system.env };
     await run(process.execPath, [join(ROOT, 'dist/halvix.js'), 'config', 'apply', file], { env });
-    if (!this.system.processes.has('engine')) return;
+    if (this.system.processes.has('engine')) await this.running();
+  }
+
+  /** Waits until the engine runs the newest revision. */
+  async running(): Promise<void> {
     await this.until('the engine runs it', async () => {
       const [row] = await this.sql`select max(id) as newest,
         (select max((state->>'revision')::int) from hop_state where kind = 'engine') as running from revision`;

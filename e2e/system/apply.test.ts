@@ -242,7 +242,11 @@ describe('lives, lists and mappings of a running system', () => {
 
     await rig.bench('PUT', '/devices/HLM-F2/power', { on: true });
     const second = JSON.parse(readFileSync(out, 'utf8')) as Loose;
-    second.links.push({ ...second.links[0], code: 'F2', port: rig.ports.relay2 });
+    second.links.push({
+      ...second.links.find(({ code }) => code === 'HLM-LAN-F1')!,
+      code: 'F2',
+      port: rig.ports.relay2,
+    });
     second.devices.push({
       ...second.devices[0],
       code: 'HLM-F2',

@@ -27,7 +27,7 @@ test('three stations share the radio channel, each with its readings', async () 
     return count === 24;
   });
   const link = await rig.hop('link', 'R1');
-  expect(link).toMatchObject({ state: 'connected', devices: ['SKA', 'TOL', 'PKM'] });
+  expect(link).toMatchObject({ state: 'connected', devices: ['PKM', 'SKA', 'TOL'] });
 });
 
 test('who has the line when is published while somebody looks', async () => {

@@ -213,11 +213,7 @@ export class OutboundLink implements CentreLink {
   }
 
   private allows(address: string): boolean {
-    const allowed = [...this.members].some(({ config }) => isAllowed(address, config.allowFrom));
-    if (!allowed)
-      for (const member of this.members)
-        member.refused(`connection from ${address} refused: its network is not allowed`);
-    return allowed;
+    return [...this.members].some(({ config }) => isAllowed(address, config.allowFrom));
   }
 
   private recogniser(): Recogniser {
