@@ -1,3 +1,4 @@
+import ipaddr from 'ipaddr.js';
 import { sharedConversations, sharingProblem } from './conversations.ts';
 import { kindProblem, type ScaledPoint } from '../point/index.ts';
 import { addressOf, isLinked, targetsOf, definitionOf, deviceOf, pointsOf, wayOut } from '../protocols/definitions.ts';
@@ -383,12 +384,12 @@ function checkRadios(
 }
 
 type Network = RadioConfig['radioSide'];
-const asNumber = (address: string): number => address.split('.').reduce((sum, part) => sum * 256 + Number(part), 0);
-const networkOf = ({ address }: Network, prefix: number): number => Math.floor(asNumber(address) / 2 ** (32 - prefix));
-export const subnetOf = (network: Network): string => `${networkOf(network, network.prefix)}/${network.prefix}`;
+/** A network as people write it: `10.1.0.0/16`. */
+export const subnetOf = ({ address, prefix }: Network): string =>
+  `${ipaddr.IPv4.networkAddressFromCIDR(`${address}/${prefix}`).toString()}/${prefix}`;
 const overlap = (a: Network, b: Network): boolean => {
   const prefix = Math.min(a.prefix, b.prefix);
-  return networkOf(a, prefix) === networkOf(b, prefix);
+  return subnetOf({ ...a, prefix }) === subnetOf({ ...b, prefix });
 };
 
 function checkOutbound(
