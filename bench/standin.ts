@@ -1,7 +1,7 @@
 import type { PointKind } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { BenchLink, LinkUser } from './link.ts';
-import type { Plant, PlantPoint } from './plants/plant.ts';
+import type { Plant, PlantPoint } from './plant.ts';
 import { Playing, playWords, type Play } from '@halvix/core/playing';
 
 export interface StandInSettings {

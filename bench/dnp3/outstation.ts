@@ -14,7 +14,7 @@ import {
 import type { PointKind } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
-import { numberedKey, type Plant, type PlantFile, type Refusal } from '../plants/plant.ts';
+import { numberedKey, type Plant, type PlantFile, type Refusal } from '../plant.ts';
 import type { NumberedPoint } from '../scenario/feederrelay.ts';
 import { StandIn, type EventMaker, type Faults, type PointReport, type StandInSettings } from '../standin.ts';
 import { EventLog } from './eventlog.ts';

@@ -14,7 +14,7 @@ import {
 import { Quality } from '@halvix/core/point';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
-import type { Plant, Refusal } from '../plants/plant.ts';
+import type { Plant, Refusal } from '../plant.ts';
 import type { ModelPoint } from '../scenario/iec61850.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
 

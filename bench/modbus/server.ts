@@ -1,7 +1,7 @@
 import { PlainMemory, readValue, Responder, writeValue, type FramingName } from '@halvix/core/protocols/modbus';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
-import type { Order, Plant, Refusal } from '../plants/plant.ts';
+import type { Order, Plant, Refusal } from '../plant.ts';
 import { isWritten, type ModbusPoint } from '../scenario/modbus.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
 

@@ -2,7 +2,7 @@ import type { Operation } from '@halvix/core/point';
 import { describe, expect, test } from 'vitest';
 import { DEMO_PORTS, demoConfiguration } from '../scenario/configuration.ts';
 import { checkConfiguration } from '@halvix/core/config';
-import type { Order } from './plant.ts';
+import type { Order } from '../plant.ts';
 import { dailyLoad, FeederRelay } from './feederrelay.ts';
 import { FEEDER_RELAY } from '../scenario/feederrelay.ts';
 

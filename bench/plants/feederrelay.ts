@@ -1,6 +1,6 @@
 import { FEEDER_RELAY, type NumberedPoint } from '../scenario/feederrelay.ts';
 import { recordFiles, type Disturbance } from '../scenario/record.ts';
-import { numberedKey, type Order, type Plant, type PlantFile, type Refusal } from './plant.ts';
+import { numberedKey, type Order, type Plant, type PlantFile, type Refusal } from '../plant.ts';
 
 /** Opening and closing times of the breaker, milliseconds. */
 const OPENS_IN_MS = 45;

@@ -1,5 +1,5 @@
 import { ENERGY_METER, FLOW_COMPUTER, isWritten, TRANSFORMER_MONITOR, type ModbusPoint } from '../scenario/modbus.ts';
-import type { Order, Plant, Refusal } from './plant.ts';
+import type { Order, Plant, Refusal } from '../plant.ts';
 
 const DAY_MS = 86_400_000;
 

@@ -1,6 +1,6 @@
 import { BAY_POINTS, PARK_POINTS, type ModelPoint } from '../scenario/iec61850.ts';
 import { recordFiles } from '../scenario/record.ts';
-import type { Order, Plant, PlantFile, Refusal } from './plant.ts';
+import type { Order, Plant, PlantFile, Refusal } from '../plant.ts';
 
 /** Opening and closing times of the breaker, milliseconds. */
 const MOVES_IN_MS = 60;

@@ -1,5 +1,5 @@
 import { NORTHMARK_POINTS, type PeerPoint } from '../scenario/tase2.ts';
-import type { Order, Plant, Refusal } from './plant.ts';
+import type { Order, Plant, Refusal } from '../plant.ts';
 
 const [OPEN, CLOSED] = [1, 2];
 const MOVES_IN_MS = 80;

@@ -1,5 +1,5 @@
 import { CALDMERE_POINTS, type PeerPoint } from '../scenario/tase2.ts';
-import type { Order, Plant, Refusal } from './plant.ts';
+import type { Order, Plant, Refusal } from '../plant.ts';
 
 const DAY_MS = 86_400_000;
 

@@ -1,6 +1,6 @@
 import type { PointKind } from '@halvix/core/point';
 import type { NumberedPoint } from '../scenario/feederrelay.ts';
-import { numberedKey, Values, type Order, type Plant, type Refusal, type Sample } from './plant.ts';
+import { numberedKey, Values, type Order, type Plant, type Refusal, type Sample } from '../plant.ts';
 
 abstract class Station implements Plant<NumberedPoint> {
   private readonly values: Values;

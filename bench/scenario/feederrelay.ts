@@ -1,5 +1,5 @@
 import type { Operation } from '@halvix/core/point';
-import { numberedKey, type PlantPoint } from '../plants/plant.ts';
+import { numberedKey, type PlantPoint } from '../plant.ts';
 
 /** A point of a device whose points are numbered by kind: what it is called, and how its wire value reads. */
 export interface NumberedPoint extends PlantPoint {

@@ -1,6 +1,6 @@
 import { iecAt, type IecAt } from '@halvix/core/protocols/iec61850';
 import type { Operation, PointKind } from '@halvix/core/point';
-import type { PlantPoint } from '../plants/plant.ts';
+import type { PlantPoint } from '../plant.ts';
 
 /** A data object of a device's model. */
 export interface ModelObject {

@@ -1,6 +1,6 @@
 import { modbusAt, type ModbusAt } from '@halvix/core/protocols/modbus';
 import type { Operation, PointKind } from '@halvix/core/point';
-import type { PlantPoint } from '../plants/plant.ts';
+import type { PlantPoint } from '../plant.ts';
 
 /** A point of a Modbus device of the scenario, as its list and its stand-in have it. */
 export interface ModbusPoint extends PlantPoint {

@@ -1,4 +1,4 @@
-import type { PlantFile } from '../plants/plant.ts';
+import type { PlantFile } from '../plant.ts';
 
 /** What a relay recorded around a trip: amperes and kilovolts. */
 export interface Disturbance {

@@ -1,6 +1,6 @@
 import type { Operation, PointKind } from '@halvix/core/point';
 import { targetAtSchema, type PointType, type TaseTargetAt } from '@halvix/core/protocols/tase2';
-import type { PlantPoint } from '../plants/plant.ts';
+import type { PlantPoint } from '../plant.ts';
 
 /** A point of a peer, as its list and its stand-in have it. */
 export interface PeerPoint extends PlantPoint {

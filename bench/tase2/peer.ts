@@ -4,7 +4,7 @@ import { serverSettings, TaseServer } from '@halvix/core/protocols/tase2';
 import { clock } from '@halvix/wire';
 import type { BenchLink } from '../link.ts';
 import type { MakeWay } from '../mms/centre.ts';
-import type { Plant, Refusal } from '../plants/plant.ts';
+import type { Plant, Refusal } from '../plant.ts';
 import type { PeerPoint } from '../scenario/tase2.ts';
 import { StandIn, type StandInSettings } from '../standin.ts';
 

@@ -2,7 +2,7 @@ export { iecAt, type IecAt } from './points.ts';
 export { calledSettings } from '../mms/settings.ts';
 export { clientSettings, serverSettings, type ClientSettings } from './settings.ts';
 export { targetAtSchema, type IecTargetAt } from './points.ts';
-export { IecServer } from './server/server.ts';
+export { IecServer } from './server.ts';
 export { IecClient } from './client/client.ts';
 export { ModelServer, type ControlAsked, type ModelPlan } from './server/modelserver.ts';
 export { devicesOf, reportsOf, type WantedObject } from './server/made.ts';

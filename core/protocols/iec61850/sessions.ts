@@ -6,7 +6,7 @@ import { IecClient } from './client/client.ts';
 import { trial } from './client/trial.ts';
 import type { Order } from './order.ts';
 import type { IecAt, IecTargetAt } from './points.ts';
-import { IecServer } from './server/server.ts';
+import { IecServer } from './server.ts';
 import type { ClientSettings, ServerSettings } from './settings.ts';
 
 export const client: ClientSide<ClientSettings, IecAt, Order, Uint8Array> = {

@@ -6,7 +6,7 @@ import { Ends } from '../../mms/trials/ends.ts';
 import { IecClient } from '../client/client.ts';
 import type { Order } from '../order.ts';
 import { address, iecAt, targetAtSchema, type IecAt, type IecTargetAt } from '../points.ts';
-import { IecServer } from '../server/server.ts';
+import { IecServer } from '../server.ts';
 import { clientSettings, serverSettings } from '../settings.ts';
 
 /** A point of a client's list, by its reference. */

@@ -3,7 +3,7 @@ import type { FuzzReport } from '../../mms/trials/fuzz.ts';
 import { fuzzSessions, type Fuzzed } from '../../mms/trials/sessionfuzz.ts';
 import type { Order } from '../order.ts';
 import type { IecAt, IecTargetAt } from '../points.ts';
-import { IecServer } from '../server/server.ts';
+import { IecServer } from '../server.ts';
 import { clientSettings, serverSettings } from '../settings.ts';
 import { bayText } from './bayfile.ts';
 import { Both, listed, offered } from './both.ts';

@@ -1,6 +1,6 @@
-import type { PointKind } from '../../../point/index.ts';
-import type { Instant } from '../../../session/index.ts';
-import type { CentreOrder, ControlOutcome } from '../../control.ts';
+import type { PointKind } from '../../point/index.ts';
+import type { Instant } from '../../session/index.ts';
+import type { CentreOrder, ControlOutcome } from '../control.ts';
 import {
   NOTHING_REMEMBERED,
   type OwedRecord,
@@ -11,22 +11,22 @@ import {
   type ServerPoint,
   type ServerUpdate,
   type UpdateManner,
-} from '../../server.ts';
-import { dataWords } from '../../mms/describe.ts';
-import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
-import { CAUSE_WORDS_OF } from '../control.ts';
-import { CounterSet } from '../counters.ts';
-import { typeIn } from '../model/model.ts';
-import { printPath, type Reference } from '../model/reference.ts';
-import { address as addressing, type IecTargetAt } from '../points.ts';
-import { bitsOf, bitWords } from '../quality.ts';
-import { placeKey, servedModel, type Place } from '../scl/served.ts';
-import { calledSettings } from '../../mms/settings.ts';
-import { type ServerSettings } from '../settings.ts';
-import { encodeStamp } from '../time.ts';
-import { madeModel, objectOf } from './made.ts';
-import { ModelServer, type ControlAsked, type ModelPlan } from './modelserver.ts';
-import { Cause } from './operated.ts';
+} from '../server.ts';
+import { dataWords } from '../mms/describe.ts';
+import { AccessError, type Data, type TypeOf } from '../mms/wire/data.ts';
+import { CAUSE_WORDS_OF } from './control.ts';
+import { CounterSet } from './counters.ts';
+import { typeIn } from './model/model.ts';
+import { printPath, type Reference } from './model/reference.ts';
+import { address as addressing, type IecTargetAt } from './points.ts';
+import { bitsOf, bitWords } from './quality.ts';
+import { placeKey, servedModel, type Place } from './scl/served.ts';
+import { calledSettings } from '../mms/settings.ts';
+import { type ServerSettings } from './settings.ts';
+import { encodeStamp } from './time.ts';
+import { madeModel, objectOf } from './server/made.ts';
+import { ModelServer, type ControlAsked, type ModelPlan } from './server/modelserver.ts';
+import { Cause } from './server/operated.ts';
 
 /*
  * Our side towards IEC 61850 clients: mapped points as a model that is made of them.
