@@ -41,6 +41,8 @@ interface Queue extends Settled {
   isWriting: boolean;
   /** Positions of the last while, oldest first. */
   past: { at: number; position: number }[];
+  /** Up to where rows are dropped already. */
+  gone: number;
 }
 
 /** What the ledger has of an outbound before its session begins. */
@@ -121,6 +123,7 @@ export class Ledger {
         isDirty: false,
         isWriting: false,
         past: [],
+        gone: 0,
       };
       this.queues.set(key, there);
     }
@@ -180,13 +183,14 @@ export class Ledger {
     const due: Settled[] = [];
     for (const queue of this.queues.values()) {
       const { past, position } = queue;
-      if (past.at(-1)?.position !== position) past.push({ at: now, position });
+      if ((past.at(-1)?.position ?? queue.gone) !== position) past.push({ at: now, position });
       // A clock that was set back would keep them for ever.
       const old = past.findLastIndex(({ at }) => at <= now - KEPT_MS || at > now);
       if (old < 0) continue;
       const [{ position: settledBefore }] = past.slice(old);
       due.push({ ...queue, position: settledBefore });
       queue.past = past.slice(old + 1);
+      queue.gone = settledBefore;
     }
     if (due.length === 0) return;
     try {
