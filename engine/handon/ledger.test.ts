@@ -3,7 +3,7 @@ import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 
 /** What the ledger's tables hold, and whether they can be had. */
 const base = vi.hoisted(() => ({
-  settled: new Map<string, { outbound: number; queue: string; position: number; beyond: number[] }>(),
+  settled: new Map<string, { outbound: number; queue: string; position: number; beyond: readonly number[] }>(),
   rows: [] as { id: number; events: { outbound: number; queue: string; number: number; octets: Uint8Array }[] }[],
   written: [] as { queue: string; position: number; beyond: readonly number[] }[][],
   dropped: [] as { queue: string; position: number }[][],

@@ -4,7 +4,7 @@ import { Quality } from '../../point/index.ts';
 import type { OwedRecord, Remembered, ServerEffect, ServerPoint, ServerUpdate } from '../server.ts';
 import { NOTHING_REMEMBERED } from '../server.ts';
 import type { Carried, Packet } from './form.ts';
-import { Publisher } from './publisher.ts';
+import { PublishingSession } from './publisher.ts';
 import { decodeValue, encodeValue } from './record.ts';
 
 interface At {
@@ -35,7 +35,7 @@ const POINTS: ServerPoint<At>[] = [
 
 /** A publisher, with what it has said. */
 class Bench {
-  readonly publisher: Publisher<Settings, At>;
+  readonly publisher: PublishingSession<Settings, At>;
   readonly packets: { number: number; packet: Packet; octets: Uint8Array }[] = [];
   readonly owed = new Map<number, OwedRecord>();
   readonly words: string[] = [];
@@ -45,7 +45,7 @@ class Bench {
 
   constructor(settings: Partial<Settings> = {}, remembered: Remembered = NOTHING_REMEMBERED, now = NOW) {
     this.now = now;
-    this.publisher = new Publisher({ ...SETTINGS, ...settings }, print, CARRIED, POINTS, now, remembered);
+    this.publisher = new PublishingSession({ ...SETTINGS, ...settings }, print, CARRIED, POINTS, now, remembered);
     this.settle();
   }
 
@@ -70,7 +70,7 @@ class Bench {
     }
     if (this.commits && stored.length > 0) this.stored(stored);
   }
-  command(command: Parameters<Publisher<Settings, At>['command']>[0]): void {
+  command(command: Parameters<PublishingSession<Settings, At>['command']>[0]): void {
     this.publisher.command(command, this.now);
     this.settle();
   }

@@ -68,7 +68,7 @@ interface Waiting {
   isStored: boolean;
 }
 
-export class Publisher<Settings, Target extends At> implements Server<Target> {
+export class PublishingSession<Settings, Target extends At> implements Server<Target> {
   readonly counters: Counters<(typeof COUNTERS)[number]>;
   readonly wantsStored = true;
   private effects: ServerEffect[] = [];
@@ -422,6 +422,7 @@ export const publishingSide = <Settings, Target extends At>(
   carried: Carried<Settings, Target>,
 ): ServerSide<Settings, Target> => ({
   peers: () => 1,
-  make: (settings, _link, points, now, remembered) => new Publisher(settings, print, carried, points, now, remembered),
+  make: (settings, _link, points, now, remembered) =>
+    new PublishingSession(settings, print, carried, points, now, remembered),
   recogniser: () => ({ push: () => [] }),
 });
