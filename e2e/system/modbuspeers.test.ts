@@ -242,9 +242,13 @@ describe.each(['PYT', 'PYM', 'PYS', 'PYA', 'JSM'])('our client, %s', (device) =>
     expect(await order(device, 'HR 40', 'set', -70_000)).toMatchObject({ state: 'confirmed' });
     // 50 is 110010 in binary: its bit 2 is off.
     expect(await order(device, 'HR 50.2', 'latchOn', null)).toMatchObject({ state: 'confirmed' });
-    await rig.until('they are shown', async () => (await latest(device, 'HR 40'))?.raw === -70_000);
-    expect(await latest(device, 'HR 30')).toMatchObject({ raw: 4711 });
-    expect(await latest(device, 'HR 50.2')).toMatchObject({ raw: 1 });
+    // Each is shown once it has been read back.
+    for (const [point, raw] of [
+      ['HR 40', -70_000],
+      ['HR 30', 4711],
+      ['HR 50.2', 1],
+    ] as const)
+      await rig.until(`${point} is shown`, async () => (await latest(device, point))?.raw === raw);
   });
 
   test('writes a text, and what is read back is the feedback', async () => {
