@@ -39,6 +39,13 @@
   const height = $derived(Math.max(TOP + rows.length * ROW, TOP + outbounds.length * 76, 190));
   const outboundY = (i: number): number =>
     outbounds.length === 1 ? TOP + 30 : TOP + 14 + (i * (height - TOP - 40)) / (outbounds.length - 1);
+
+  const wayTo = ({ name, protocol, way }: (typeof outbounds)[number]): string =>
+    `${name} · ${definitionOf(protocol).words.name} · ${way}`;
+  /** Between the engine and the centres there is room for so many characters. */
+  const MOST_CHARACTERS = 31;
+  const shortened = (text: string): string =>
+    text.length <= MOST_CHARACTERS ? text : `${text.slice(0, MOST_CHARACTERS - 1)}…`;
 </script>
 
 <div class="hidden overflow-x-auto md:block">
@@ -167,7 +174,7 @@
           stroke-dasharray={dash(hop.state)}
         />
         <text x={X.outbound - 14} y={y - 8} text-anchor="end" font-size="12" fill="var(--soft)"
-          >{outbound.name} · {definitionOf(outbound.protocol).words.name} · {outbound.way}</text
+          >{shortened(wayTo(outbound))}<title>{wayTo(outbound)}</title></text
         >
         <circle
           cx={X.outbound}

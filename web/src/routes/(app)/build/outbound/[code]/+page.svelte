@@ -220,7 +220,9 @@
       {held
         ? `${held.document.code} ${held.document.centre}`
         : data.code === null
-          ? 'A new centre'
+          ? publishes
+            ? 'A new destination'
+            : 'A new centre'
           : `There is no outbound ${data.code}`}
     </h1>
     <span class="grow"></span>
