@@ -1,3 +1,4 @@
+import { concat } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
 import type { Decoder, DecoderSide, Message, Side } from '../decoder.ts';
 import { describeFragment } from './describe.ts';
@@ -53,7 +54,7 @@ class Dnp3Decoder implements Decoder {
         : { ...plain, isOdd: true, words: `${way}: ${name}, its segment does not fit (${problem})` };
     const words = `${way}: ${describeFragment(done.fragment)}`;
     const isOdd = !decodeFragment(done.fragment).ok || words.includes('not understood');
-    return { ...plain, isOdd, words, octets: joined(done.frames) };
+    return { ...plain, isOdd, words, octets: concat(done.frames) };
   }
 
   private reassembler(way: string): Reassembler {
@@ -64,16 +65,6 @@ class Dnp3Decoder implements Decoder {
     this.pairs.set(way, fresh);
     return fresh;
   }
-}
-
-function joined(frames: readonly Uint8Array[]): Uint8Array {
-  const all = new Uint8Array(frames.reduce((sum, { length }) => sum + length, 0));
-  let at = 0;
-  for (const frame of frames) {
-    all.set(frame, at);
-    at += frame.length;
-  }
-  return all;
 }
 
 export const decoder: DecoderSide = { make: () => new Dnp3Decoder() };

@@ -1,12 +1,10 @@
 import { Lane, NO_LINE_TIMING, type LaneCommand, type LaneEffect } from '../../line/index.ts';
-import type { LinkType } from '../../line/linktype.ts';
 import type { PointKind } from '../../point/index.ts';
 import type { Instant } from '../../session/index.ts';
 import type { ClientCommand, ClientNews, ClientPoint } from '../client.ts';
 import type { CentreOrder, ControlStep } from '../control.ts';
 import {
   addressOf,
-  definitionOf,
   deviceOf,
   readAddress,
   targetsOf,
@@ -35,17 +33,14 @@ type DeviceLane = Lane<Command, ClientNews, unknown>;
 export interface Subject {
   code: Code;
   framing: string;
-  link: LinkType;
   device: object;
   outbound: object;
-  /** Beside analog 0 to 2: the kinds that can be operated. */
-  operates: 'output' | null;
 }
 
 /** Whoever adds a protocol adds its line here. */
 export const SUBJECTS: readonly Subject[] = [
   {
-    ...{ code: 'dnp3', framing: '', link: 'tcpClient', operates: 'output' },
+    ...{ code: 'dnp3', framing: '' },
     device: {
       ...{ ourAddress: 1, theirAddress: 10, responseTimeoutMs: 1000, retries: 1, timeSync: 'never' },
       ...{ class1PeriodMs: 500, class2PeriodMs: 500, integrityPeriodMs: 20_000, silentPeriodMs: 5000 },
@@ -53,7 +48,7 @@ export const SUBJECTS: readonly Subject[] = [
     outbound: { ourAddress: 10, theirAddress: 1 },
   },
   ...['tcp', 'rtu', 'ascii'].map((framing): Subject => ({
-    ...{ code: 'modbus', framing, link: 'tcpClient', operates: 'output' },
+    ...{ code: 'modbus', framing },
     device: {
       ...{ unitId: 1, responseTimeoutMs: 1000, retries: 1, period1Ms: 500, period2Ms: 500, period3Ms: 500 },
       silentPeriodMs: 5000,
@@ -62,12 +57,12 @@ export const SUBJECTS: readonly Subject[] = [
     outbound: { unitId: 1, fillsGaps: false },
   })),
   {
-    ...{ code: 'iec61850', framing: '', link: 'tcpClient', operates: 'output' },
+    ...{ code: 'iec61850', framing: '' },
     device: { responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
     outbound: {},
   },
   {
-    ...{ code: 'tase2', framing: '', link: 'tcpClient', operates: 'output' },
+    ...{ code: 'tase2', framing: '' },
     device: { domain: 'HERE', responseTimeoutMs: 2000, integrityMs: 20_000, pollMs: 1000 },
     outbound: { domain: 'HERE' },
   },
@@ -117,8 +112,6 @@ export class Both {
   spoil: (octets: Uint8Array, fromServer: boolean) => Uint8Array = (octets) => octets;
   /** The server carries controls out at once; otherwise nobody says what came of them. */
   answersControls = true;
-  /** The client's readings are stored at once, otherwise when somebody says so. */
-  commits = true;
   readonly client: { readonly holdsLine: boolean } & Parameters<DeviceLane['add']>[1];
   readonly lane: DeviceLane;
   server: Server<TargetPointAt>;
@@ -232,7 +225,7 @@ export class Both {
         this.latest.set(one.id, one);
         this.values.set(one.id, [...(this.values.get(one.id) ?? []), one.raw]);
       }
-      if (news.token !== null && this.commits) this.command({ type: 'committed', token: news.token });
+      if (news.token !== null) this.command({ type: 'committed', token: news.token });
     }
     if (news.type === 'control') this.steps.push(news);
     if (news.type === 'hangUp' && this.up) {
@@ -296,8 +289,5 @@ export class Both {
   }
   get states(): string[] {
     return this.news.flatMap((one) => (one.type === 'communication' ? [one.state] : []));
-  }
-  get name(): string {
-    return definitionOf(this.subject.code).words.name;
   }
 }
