@@ -49,23 +49,49 @@ const MEANINGS: [RegExp, string][] = [
   ],
 ];
 
-/** Questions to the field that a person waits for: tries of a device that is not in service, and surveys. */
+/**
+ * Questions to the field that a person waits for: tries of a device that is not in service, and surveys. Some go on at a
+ * time, the others wait for their turn.
+ */
 export class Probes {
+  /** By how it is cancelled. */
   private readonly running = new Map<string, () => void>();
-  /** Those of them that play. */
+  /** Those of them that play: they go on until somebody ends them, and keep nobody else waiting. */
   private readonly playing = new Set<string>();
+  private readonly waiting = new Set<string>();
+  private stopped = false;
 
   constructor(private readonly context: ProbeContext) {}
 
+  /** Resolves once it is over, or waits. */
   async begin(id: string): Promise<void> {
+    if (this.running.has(id) || this.waiting.has(id)) return;
+    if (this.hasRoom) await this.carryOut(id);
+    else this.waiting.add(id);
+  }
+
+  private get hasRoom(): boolean {
+    return this.running.size - this.playing.size < MAX_RUNNING;
+  }
+
+  private beginNext(): void {
+    for (const id of this.waiting) {
+      if (!this.hasRoom || this.stopped) return;
+      this.waiting.delete(id);
+      void this.carryOut(id);
+    }
+  }
+
+  private async carryOut(id: string, isCancelled = false): Promise<void> {
     const { database, engine, devices } = this.context;
+    let cancelledEarly = isCancelled;
+    this.running.set(id, () => (cancelledEarly = true));
     try {
-      // What plays goes on until somebody ends it, and keeps nobody else waiting.
-      if (this.running.size - this.playing.size >= MAX_RUNNING) return;
       const probe = await claimProbe(database, id, engine, clock.now());
       if (probe === null) return;
       const { request } = probe;
       const note = new Notes(database, id);
+      if (cancelledEarly) return await note.end('cancelled', null);
       switch (request.type) {
         case 'try':
           await this.attempt(id, request, note);
@@ -105,6 +131,7 @@ export class Probes {
     } finally {
       this.running.delete(id);
       this.playing.delete(id);
+      this.beginNext();
     }
   }
 
@@ -118,6 +145,7 @@ export class Probes {
     const device = this.context.devices().get(code);
     if (device === undefined) return note.end('bad', `${code} does not run: apply it first`);
     this.playing.add(id);
+    this.beginNext();
     this.running.set(id, () => device.plays.end(id));
     const why = await new Promise<string | null>((ended) => {
       const objection = device.plays.begin(point, play, { id, by, ended });
@@ -127,10 +155,12 @@ export class Probes {
   }
 
   cancel(id: string): void {
-    this.running.get(id)?.();
+    if (this.waiting.delete(id)) void this.carryOut(id, true);
+    else this.running.get(id)?.();
   }
 
   stop(): void {
+    this.stopped = true;
     for (const cancel of this.running.values()) cancel();
   }
 

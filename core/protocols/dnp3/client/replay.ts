@@ -438,6 +438,8 @@ function decode(octets: Uint8Array): Question[] {
     }));
     return events.length > 0 ? [{ scope: ALL_EVENT_CLASSES, events }] : [];
   }
+  // What nobody has written here is no memory.
+  if (octets.length < 2) return [];
   const questions: Question[] = [];
   for (let at = 2 + view.getUint8(1); at + 6 <= octets.length;) {
     const scope = view.getUint16(at);
