@@ -146,10 +146,7 @@ export class Historian {
     this.stopped = true;
     const deadline = clock.now() + STOPS_WITHIN_MS;
     const isDone = (): boolean => this.underWay.size === 0 && this.waiting.weight === 0;
-    while (!isDone() && clock.now() < deadline) {
-      if (this.underWay.size === 0 && this.failed !== null) break;
-      await pause(20);
-    }
+    while (!isDone() && clock.now() < deadline) await pause(20);
     this.putAside(settled);
     this.context.file?.close();
   }
