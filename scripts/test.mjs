@@ -29,14 +29,23 @@ async function plain(words, command, ...args) {
   else failed++;
 }
 
-/** @param {string} project */
-async function vitest(project) {
-  const file = join(results, `${project}.json`);
-  const good = await check(`${project} tests`, 'npx', [
-    ...['vitest', 'run', '--project', project, '--reporter=default', '--reporter=json', `--outputFile=${file}`],
+/**
+ * @param {string} name
+ * @param {string[]} projects
+ * @param {string[]} [more]
+ */
+async function vitest(name, projects, more = []) {
+  const file = join(results, `${name}.json`);
+  const good = await check(`${name} tests`, 'npx', [
+    ...['vitest', 'run', ...projects.map((project) => `--project=${project}`)],
+    ...['--reporter=default', '--reporter=json', `--outputFile=${file}`, ...more],
   ]);
   count(good, file, (json) => [json.numPassedTests, json.numFailedTests]);
 }
+
+/** Whole-system tests that run after the browser's, beside the others: both ways take about as long. */
+const AFTER_BROWSER = ['database', 'dissector', 'faults', 'modbus', 'stations', 'supervision'];
+const systemFile = (/** @type {string} */ name) => `e2e/system/${name}.test.ts`;
 
 /**
  * @param {boolean} good
@@ -71,13 +80,15 @@ try {
   };
   // What tests of the web are read by.
   await run('npx', ['svelte-kit', 'sync'], { cwd: join(ROOT, 'web') });
-  await Promise.all([statics(), vitest('unit')]);
+  await Promise.all([statics(), vitest('unit', ['unit', 'engine'])]);
   await step('building', build);
   const browser = async () => {
     const good = await check('browser tests', 'npx', ['playwright', 'test']);
     count(good, join(results, 'browser.json'), ({ stats }) => [stats.expected, stats.unexpected + stats.flaky]);
+    await vitest('further system', ['system'], AFTER_BROWSER.map(systemFile));
   };
-  await Promise.all([vitest('system'), browser()]);
+  const others = AFTER_BROWSER.map((name) => `--exclude=${systemFile(name)}`);
+  await Promise.all([vitest('system', ['system'], others), browser()]);
   say(`\n${passed} passed, ${failed} failed`);
   process.exitCode = failed > 0 ? 1 : 0;
 } catch (error) {

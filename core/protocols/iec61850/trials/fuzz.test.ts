@@ -6,7 +6,7 @@ test('hostile octets do no harm to client and server of models', () => {
   let state = 8;
   const random = (): number => (state = (state * 1_103_515_245 + 12_345) % 2_147_483_648) / 2_147_483_648;
   let ticks = 0;
-  const report = fuzz(1500, random, () => ticks++ / 1000);
+  const report = fuzz(600, random, () => ticks++ / 1000);
   expect(report.problems).toEqual([]);
-  expect(report.taken).toBeGreaterThan(5000);
+  expect(report.taken).toBeGreaterThan(2000);
 });

@@ -198,10 +198,15 @@ export class Ends<
       this.lastNumber = Math.max(this.lastNumber, effect.number);
       this.owed.set(`${effect.queue} ${effect.number}`, effect);
     }
-    if (effect.type === 'settled')
-      for (const [key, { queue, number }] of this.owed)
-        if (queue === effect.queue && (number <= effect.position || effect.beyond.includes(number)))
-          this.owed.delete(key);
+    if (effect.type === 'settled') {
+      for (const [key, { queue, number }] of this.owed) {
+        if (queue !== effect.queue) continue;
+        // In a queue they stand in their order.
+        if (number > effect.position) break;
+        this.owed.delete(key);
+      }
+      for (const number of effect.beyond) this.owed.delete(`${effect.queue} ${number}`);
+    }
     if (effect.type === 'send' && this.up && effect.peer === this.peer) {
       this.sent.push({ octets: effect.octets, fromClient: false });
       this.coming.push({ at: this.now + 1, octets: effect.octets, fromClient: false, peer: this.peer });
