@@ -100,6 +100,27 @@ test.each(HOUSES)('the rooms of %s import each other in no circle', (house) => {
   expect(circles, [...reaches].map(([from, to]) => `${from} → ${[...to].join(', ')}`).join('; ')).toEqual([]);
 });
 
+test('a folder with an index is imported through it', () => {
+  const files = ['core', 'engine', 'db', 'wire', 'bench', 'web/src'].flatMap(filesOf);
+  const indexed = new Set(files.filter((file) => file.endsWith('/index.ts')).map(dirname));
+  // The registrations know the parts of each protocol: only what is asked for is loaded.
+  const registers = ['definitions.ts', 'sessions/index.ts', 'decoders/index.ts'].map(
+    (name) => `core/protocols/${name}`,
+  );
+  const around = files
+    .filter((file) => !/\.(test|bench)\.ts$/.test(file) && !registers.includes(file))
+    .flatMap((file) =>
+      [...readFileSync(join(ROOT, file), 'utf8').matchAll(/from\s+'([^']+)'/g)].flatMap(([, from]) => {
+        const target = imported(from, file);
+        if (target === null || target.endsWith('/index.ts')) return [];
+        for (let folder = dirname(target); folder !== '.'; folder = dirname(folder))
+          if (indexed.has(folder) && !file.startsWith(`${folder}/`)) return `${file}: ${from}`;
+        return [];
+      }),
+    );
+  expect(around).toEqual([]);
+});
+
 test('what the documents name in backticks as ours is there', () => {
   const missing = ['README.md', ...readdirSync(join(ROOT, 'docs')).map((name) => `docs/${name}`)]
     .filter((file) => file.endsWith('.md'))

@@ -1,9 +1,9 @@
 import ipaddr from 'ipaddr.js';
 import { sharedConversations, sharingProblem } from './conversations.ts';
 import { kindProblem, type ScaledPoint } from '../point/index.ts';
-import { addressOf, isLinked, targetsOf, definitionOf, deviceOf, pointsOf, wayOut } from '../protocols/definitions.ts';
+import { addressOf, isLinked, targetsOf, definitionOf, deviceOf, pointsOf, wayOut } from '../protocols/index.ts';
 import type { Result } from '../session/index.ts';
-import { LINK_TYPE_WORDS } from '../line/linktype.ts';
+import { LINK_TYPE_WORDS } from '../line/index.ts';
 import { checkPoints } from './checkpoints.ts';
 import {
   configurationSchema,

@@ -1,4 +1,4 @@
-import { addressOf, definitionOf, pointsOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, pointsOf } from '../protocols/index.ts';
 import {
   deadbandInUnits,
   hasStates,

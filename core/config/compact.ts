@@ -1,7 +1,7 @@
 import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
 import { sameDocument } from './same.ts';
 import { mappingTargetSchema } from './document.ts';
-import { FIRST_PROTOCOL, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
+import { FIRST_PROTOCOL, type ProtocolCode, pointsOf } from '../protocols/index.ts';
 
 /**
  * Points and mappings come in tens of thousands, nearly all fields of them at their default: what is at its default is

@@ -1,7 +1,6 @@
-import { addressOf } from '../protocols/definitions.ts';
+import { addressOf, type SettingField } from '../protocols/index.ts';
 import type { Configuration, MappingConfig } from './document.ts';
 import { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS } from './fields.ts';
-import type { SettingField } from '../protocols/settingfield.ts';
 import { sameDocument } from './same.ts';
 import { deviceTouch, linkTouch, outboundTouch } from './touches.ts';
 import {

@@ -1,6 +1,6 @@
 import '../words/index.ts';
 import { z } from 'zod';
-import { LINK_TYPES } from '../line/linktype.ts';
+import { LINK_TYPES } from '../line/index.ts';
 import {
   devicePart,
   FIRST_PROTOCOL,
@@ -9,7 +9,7 @@ import {
   PROTOCOLS,
   targetPointAt,
   wayOut,
-} from '../protocols/definitions.ts';
+} from '../protocols/index.ts';
 import { OPERATIONS, POINT_KINDS, RANGE_CHECKS } from '../point/index.ts';
 import { EVERYBODY, isNetwork } from './access.ts';
 

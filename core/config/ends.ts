@@ -1,5 +1,4 @@
-import { definitionOf, deviceOf, wayOut } from '../protocols/definitions.ts';
-import type { TwoEnds } from '../protocols/ends.ts';
+import { definitionOf, deviceOf, wayOut, type TwoEnds } from '../protocols/index.ts';
 import type { DeviceObject, ObjectDocument, OutboundObject } from './objects.ts';
 
 type LinkObject = ObjectDocument<'link'>;

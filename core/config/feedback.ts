@@ -1,5 +1,5 @@
 import { stateAfter, type Operation } from '../point/index.ts';
-import { addressOf, pointsOf } from '../protocols/definitions.ts';
+import { addressOf, pointsOf } from '../protocols/index.ts';
 import type { PointConfig } from './document.ts';
 
 /**

@@ -1,6 +1,14 @@
-import { LINK_TYPES, type LinkType } from '../line/linktype.ts';
-import { definitionOf, PROTOCOLS, type ProtocolCode, deviceOf, wayOut } from '../protocols/definitions.ts';
-import { numberField as number, textField as text, type SettingField } from '../protocols/settingfield.ts';
+import { LINK_TYPES, type LinkType } from '../line/index.ts';
+import {
+  definitionOf,
+  PROTOCOLS,
+  type ProtocolCode,
+  deviceOf,
+  wayOut,
+  numberField as number,
+  textField as text,
+  type SettingField,
+} from '../protocols/index.ts';
 
 /* The settings of links, devices and outbounds as people fill them in. */
 

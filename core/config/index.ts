@@ -48,7 +48,7 @@ export {
   valueAt,
   withValueAt,
 } from './fields.ts';
-export type { SettingField } from '../protocols/settingfield.ts';
+export type { SettingField } from '../protocols/index.ts';
 export { adopted, deviceTouch, linkTouch, outboundTouch, type Touch } from './touches.ts';
 export {
   differences,

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { addressOf, draftPointAt, sortOf } from '../protocols/definitions.ts';
+import { addressOf, draftPointAt, sortOf } from '../protocols/index.ts';
 import {
   deviceObjectSchema,
   linkSchema,

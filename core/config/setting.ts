@@ -1,4 +1,4 @@
-import { type DraftPointAt, pointsOf } from '../protocols/definitions.ts';
+import { type DraftPointAt, pointsOf } from '../protocols/index.ts';
 import { rawValue, scaledValue } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { PointConfig } from './document.ts';

@@ -1,4 +1,4 @@
-import { deviceOf, wayOut } from '../protocols/definitions.ts';
+import { deviceOf, wayOut } from '../protocols/index.ts';
 import type { DeviceConfig, LinkConfig, OutboundConfig } from './document.ts';
 import { sameDocument } from './same.ts';
 

@@ -1,4 +1,4 @@
-import { FIRST_PROTOCOL, PROTOCOLS, usualFraming, type ProtocolCode } from '../protocols/definitions.ts';
+import { FIRST_PROTOCOL, PROTOCOLS, usualFraming, type ProtocolCode } from '../protocols/index.ts';
 import { addressWords, POINT_KINDS, type PointKind } from '../point/index.ts';
 import type { ObjectKind } from './objects.ts';
 

@@ -1,5 +1,4 @@
-import { addressOf, targetsOf, deviceOf } from '../protocols/definitions.ts';
-import type { TwoEnds } from '../protocols/ends.ts';
+import { addressOf, targetsOf, deviceOf, type TwoEnds } from '../protocols/index.ts';
 import { outboundEnds, partnersOf, twoEnds, type Configuration, type OutboundConfig } from '../config/index.ts';
 import { fieldOfHeading } from '../pointlist/index.ts';
 import { isControl, isScaled, KIND_WORDS, scalingOf } from '../point/index.ts';

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { addressOf, definitionOf, readAddress, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
+import { addressOf, definitionOf, readAddress, type ProtocolCode, pointsOf } from '../protocols/index.ts';
 import { mappingSchema, type Configuration, type MappingConfig, type OutboundConfig } from '../config/index.ts';
 import { newPoint, readTable } from '../pointlist/index.ts';
 import { KIND_WORDS, kindOf, POINT_KINDS } from '../point/index.ts';

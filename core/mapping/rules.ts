@@ -1,6 +1,13 @@
 import { misfitOf, valueAt, type DraftPoint, type MappingConfig } from '../config/index.ts';
-import { addressOf, inAddressOrder, targetsOf, pointsOf } from '../protocols/definitions.ts';
-import type { OutboundSettings, ProtocolCode, TargetPointAt } from '../protocols/definitions.ts';
+import {
+  addressOf,
+  inAddressOrder,
+  targetsOf,
+  pointsOf,
+  type OutboundSettings,
+  type ProtocolCode,
+  type TargetPointAt,
+} from '../protocols/index.ts';
 import { KIND_WORDS, POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */

@@ -1,5 +1,5 @@
 import type { Configuration, OutboundConfig } from '../config/index.ts';
-import { addressOf, targetsOf } from '../protocols/definitions.ts';
+import { addressOf, targetsOf } from '../protocols/index.ts';
 import { isControl, isScaled, scalingOf } from '../point/index.ts';
 
 /** The map of one outbound for the people at the other end: a heading, then a row a point, in the order of their addresses. */

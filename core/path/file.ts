@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { credentialsSchema } from '../protocols/credentials.ts';
+import { credentialsSchema } from '../protocols/index.ts';
 
 /** What a person asks about a device's files. */
 export const fileOrderSchema = z.object({

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { OBJECT_SCHEMAS } from '../config/index.ts';
 import { playSchema } from '../playing/index.ts';
 import { POINT_KINDS } from '../point/index.ts';
-import { devicePart, orderSchema } from '../protocols/definitions.ts';
+import { devicePart, orderSchema } from '../protocols/index.ts';
 
 /** A question to the field that a person waits for: does this device answer, or what has it? A row, like a control. */
 export const PROBE_STATES = ['requested', 'running', 'good', 'bad', 'cancelled'] as const;

@@ -1,6 +1,5 @@
 import '../words/index.ts';
-import { credentialsSchema } from '../protocols/credentials.ts';
-import { orderSchema } from '../protocols/definitions.ts';
+import { credentialsSchema, orderSchema } from '../protocols/index.ts';
 import { z } from 'zod';
 
 /** PostgreSQL notification channels. */

@@ -9,7 +9,7 @@ import {
   type ConfigurationProblem,
   type ObjectKind,
 } from '../config/index.ts';
-import { deviceOf, wayOut } from '../protocols/definitions.ts';
+import { deviceOf, wayOut } from '../protocols/index.ts';
 
 /** One line of the address plan: everything that has an endpoint, a port or an address. */
 export interface PlanRow {

@@ -1,6 +1,6 @@
 import type { DeviceConfig } from '../config/index.ts';
 import { isControl } from '../point/index.ts';
-import { addressOf } from '../protocols/definitions.ts';
+import { addressOf } from '../protocols/index.ts';
 import { endsOf, type Play } from './playing.ts';
 
 /** Why a point of ours cannot play, with the field that says so; null: it can. Values are in its unit. */

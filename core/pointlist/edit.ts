@@ -1,5 +1,5 @@
 import type { DraftPoint } from '../config/index.ts';
-import { addressOf, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
+import { addressOf, type ProtocolCode, pointsOf } from '../protocols/index.ts';
 import type { PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { newPoint, pointField } from './fields/index.ts';

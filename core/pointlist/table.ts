@@ -7,7 +7,7 @@ import {
   readAddress,
   type ProtocolCode,
   pointsOf,
-} from '../protocols/definitions.ts';
+} from '../protocols/index.ts';
 import { kindOf, type PointKind } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import { fieldOfHeading, newPoint, POINT_FIELDS, pointField, shortened, type PointField } from './fields/index.ts';

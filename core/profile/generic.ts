@@ -1,7 +1,6 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint, pointField } from '../pointlist/index.ts';
-import type { GenericProfile } from '../protocols/definition.ts';
-import { DEVICE_PROTOCOLS, type ProtocolCode, deviceOf } from '../protocols/definitions.ts';
+import { type GenericProfile, DEVICE_PROTOCOLS, type ProtocolCode, deviceOf } from '../protocols/index.ts';
 import { profileSchema, type Profile } from './profile.ts';
 
 function pointOf(protocol: ProtocolCode, { kind, number, name, fields }: GenericProfile['points'][number]): DraftPoint {

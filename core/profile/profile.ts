@@ -1,6 +1,6 @@
 import '../words/index.ts';
 import { z } from 'zod';
-import { devicePart, DEVICE_PROTOCOLS, definitionOf, deviceOf } from '../protocols/definitions.ts';
+import { devicePart, DEVICE_PROTOCOLS, definitionOf, deviceOf } from '../protocols/index.ts';
 import { codeSchema, OBJECT_SCHEMAS, upgradedProfile, type DeviceObject, type DraftPoint } from '../config/index.ts';
 
 /**

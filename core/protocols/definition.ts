@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import type { LinkType } from '../line/linktype.ts';
+import type { LinkType } from '../line/index.ts';
 import type { Operation, PointKind, ScaledPoint } from '../point/index.ts';
 import type { Result } from '../session/index.ts';
 import type { ControlMode, Refusal } from './control.ts';

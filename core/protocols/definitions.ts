@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import type { LinkType } from '../line/linktype.ts';
+import type { LinkType } from '../line/index.ts';
 import type { PointKind } from '../point/index.ts';
 import { NOT_ASKED, type Definition, type DeviceRole, type TargetAddressing, type WayOut } from './definition.ts';
 import { dnp3 } from './dnp3/definition.ts';

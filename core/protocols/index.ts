@@ -5,13 +5,14 @@ export type {
   Described,
   DescribedDevice,
   DescribedPoint,
+  GenericProfile,
   Named,
   Offered,
   PlannedRequest,
   PublishingRole,
   RequestPlan,
 } from './definition.ts';
-export type { SettingField } from './settingfield.ts';
+export { numberField, textField, type SettingField } from './settingfield.ts';
 export type { TwoEnds } from './ends.ts';
 export { credentialsSchema, type Credentials } from './credentials.ts';
 export {
@@ -58,15 +59,20 @@ export {
   DEVICE_PROTOCOLS,
   deviceOf,
   devicePart,
+  draftPointAt,
   FIRST_PROTOCOL,
   inAddressOrder,
   isLinked,
   movedTo,
   numberOf,
+  orderSchema,
+  outboundPart,
+  pointAt,
   pointsOf,
   PROTOCOLS,
   readAddress,
   sortOf,
+  targetPointAt,
   targetsOf,
   usualFraming,
   wayOut,

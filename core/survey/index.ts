@@ -1,8 +1,14 @@
 import type { DraftPoint } from '../config/index.ts';
 import { newPoint } from '../pointlist/index.ts';
 import { isScaled, KIND_WORDS, POINT_KINDS, type Operation, type PointKind } from '../point/index.ts';
-import type { SurveyedPoint } from '../protocols/client.ts';
-import { addressOf, inAddressOrder, readAddress, type ProtocolCode, pointsOf } from '../protocols/definitions.ts';
+import {
+  type SurveyedPoint,
+  addressOf,
+  inAddressOrder,
+  readAddress,
+  type ProtocolCode,
+  pointsOf,
+} from '../protocols/index.ts';
 
 export interface SurveyComparison {
   /** Answers, and is not in the list. */

@@ -237,7 +237,7 @@ describe('devices that call', () => {
 
   test('are recognised by their address, rest between calls, and are late only after a while', async () => {
     const port = await freePort();
-    const config = linkOf({ type: 'tcpServer', port, calls: { lateAfterMs: 1500 } });
+    const config = linkOf({ type: 'tcpServer', port, calls: { lateAfterMs: 60_000 } });
     const { link, values, states } = runLink(config, [31, 32], {
       unsolicitedClasses: [1, 2, 3],
       disableUnsolicited: false,

@@ -1,6 +1,6 @@
 import type { z } from 'zod';
 import { draftPointSchema, type DraftPoint } from '../../config/index.ts';
-import { addressOf, readAddress, type ProtocolCode } from '../../protocols/definitions.ts';
+import { addressOf, readAddress, type ProtocolCode } from '../../protocols/index.ts';
 import type { Result } from '../../session/index.ts';
 
 /**

@@ -1,4 +1,4 @@
-import { DEVICE_PROTOCOLS, pointsOf } from '../../protocols/definitions.ts';
+import { DEVICE_PROTOCOLS, pointsOf } from '../../protocols/index.ts';
 import { kindOf, KIND_WORDS } from '../../point/index.ts';
 import { checked, done, formula, numberField, shortened, textField, wrong, type PointField } from './field.ts';
 

@@ -1,5 +1,5 @@
 import { draftPointSchema, NEW_SETTING, type DraftPoint } from '../../config/index.ts';
-import { definitionOf, DEVICE_PROTOCOLS, type ProtocolCode, pointsOf } from '../../protocols/definitions.ts';
+import { definitionOf, DEVICE_PROTOCOLS, type ProtocolCode, pointsOf } from '../../protocols/index.ts';
 import type { PointKind } from '../../point/index.ts';
 import { CONTROL_FIELDS, NEW_CONTROL, SETTING_FIELDS, settingWith } from './control.ts';
 import { checked, done, wrong, type PointField } from './field.ts';

@@ -5,7 +5,7 @@ import { POLLS, PollSchedule } from './polls.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
 import { Priority } from '../../../line/index.ts';
 import { ALL_CLASSES, type Answer, type Wanted } from './task.ts';
-import { read } from './tasks/reads.ts';
+import { read } from './tasks/index.ts';
 
 /** On a shared line, how long events go before an integrity poll that is due. */
 const INTEGRITY_PATIENCE_MS = 10_000;

@@ -6,7 +6,7 @@ import { CounterSet } from '../counters.ts';
 import { Endpoint } from '../wire/endpoint.ts';
 import { SecondaryFunction, type LinkFrame } from '../wire/link.ts';
 import { measuredReadings } from '../wire/measured.ts';
-import { read } from './tasks/reads.ts';
+import { read } from './tasks/index.ts';
 
 /*
  * A first conversation with a device that is not in service yet: asks for its link status, then reads the present

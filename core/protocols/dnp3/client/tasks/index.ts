@@ -7,6 +7,7 @@ import { attributes, read } from './reads.ts';
 import { clearRestart, disableUnsolicited, enableUnsolicited } from './setup.ts';
 
 export { broadcastTask } from './orders.ts';
+export { read } from './reads.ts';
 
 const TASKS: { [Type in Task['type']]: Rules<TaskOf<Type>> } = {
   ...{ disableUnsolicited, enableUnsolicited, clearRestart },
