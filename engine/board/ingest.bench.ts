@@ -65,7 +65,7 @@ const configuration = configurationSchema.parse({
 });
 
 /** Fragments of events, their times counting up, as a decoded answer has them. */
-const carrying = new CarryingFragment(new Uint8Array(0), []);
+const carrying = new CarryingFragment([]);
 function fragment(round: number, device: number, number: number): MeasuredReading[] {
   const began = Date.now() - 3_600_000 + round * 60_000;
   return Array.from({ length: PER_FRAGMENT }, (_, i) => ({

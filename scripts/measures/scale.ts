@@ -9,7 +9,9 @@ import { databaseSetting, readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase, rowsOf } from '@halvix/db';
 import { sql } from 'drizzle-orm';
 import { clock, Driver, TcpListener } from '@halvix/wire';
+import { spawn } from 'node:child_process';
 import { readFileSync } from 'node:fs';
+import { cpus } from 'node:os';
 import { z } from 'zod';
 
 /*
@@ -17,6 +19,9 @@ import { z } from 'zod';
  * together and send them unasked. Whether every event is in history exactly once; how long it takes from the event to
  * its confirm, which the engine sends when it is committed; and what processor and memory the engine needs for it. Then
  * more and more events: up to which rate all of them are committed within a second.
+ *
+ * A machine that is one of several on its host may stand still for a while. Witnesses that do nothing, one for each
+ * processor, see it: a rate that was not borne while one of them stood still is tried again, and that is said.
  */
 const DEVICES = 1000;
 const POINTS = 100;
@@ -26,6 +31,9 @@ const MEASURE_MS = 30_000;
 const MORE = [6000, 7000, 8000, 9000, 10_000];
 const MORE_MS = 20_000;
 const MOST_P99_MS = 1000;
+/** A processor that runs nobody's work for longer stands still; a busy one lets a sleeper in much earlier. */
+const STANDSTILL_MS = 150;
+const MOST_TRIES = 4;
 const TICK_MS = 10;
 /** Events are gathered for so long before they go out. */
 const GATHER_MS = 200;
@@ -168,6 +176,18 @@ function engineUse(): { cpuMs: number; rssMiB: number } {
   return { cpuMs: (Number(fields[11]) + Number(fields[12])) * 10, rssMiB: (Number(fields[21]) * 4096) / 2 ** 20 };
 }
 
+let stoodStill = 0;
+const WITNESS = `let last = performance.now(); setInterval(() => { const now = performance.now(); if (now - last > ${STANDSTILL_MS}) process.stdout.write(Math.round(now - last) + '\\n'); last = now; }, 10)`;
+const witnesses = cpus().map((_cpu, at) => {
+  const witness = spawn('taskset', ['-c', String(at), process.execPath, '-e', WITNESS]);
+  // Without them a standstill is nobody's excuse.
+  witness.on('error', () => {});
+  witness.stdout.on('data', (said: Buffer) => {
+    for (const ms of String(said).trim().split('\n')) stoodStill += Number(ms);
+  });
+  return witness;
+});
+
 let turn = 0;
 const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
 
@@ -200,15 +220,27 @@ async function burst(
   return { cpuUsPerEvent: (cpuMs * 1000) / (made - first), cpuPercent: cpuMs / seconds / 10, rssMiB: after.rssMiB };
 }
 
-const usual = await burst(PER_SECOND, MEASURE_MS);
+const isBorne = (): boolean => delivered === made && at(0.99) < MOST_P99_MS;
+/** A burst; again while the machine stood still during it and it was not borne. */
+async function fairBurst(rate: number, forMs: number): ReturnType<typeof burst> {
+  for (let tries = 1; ; tries++) {
+    stoodStill = 0;
+    const use = await burst(rate, forMs);
+    if (isBorne() || stoodStill === 0 || tries === MOST_TRIES) return use;
+    process.stderr.write(`scale: the machine stood still for ${stoodStill} ms meanwhile; once more\n`);
+  }
+}
+
+const usual = await fairBurst(PER_SECOND, MEASURE_MS);
 const usualP99 = at(0.99);
-let borne = usualP99 < MOST_P99_MS ? PER_SECOND : 0;
+let borne = isBorne() ? PER_SECOND : 0;
 for (const rate of MORE) {
   if (borne === 0) break;
-  await burst(rate, MORE_MS);
-  if (delivered < made || !(at(0.99) < MOST_P99_MS)) break;
+  await fairBurst(rate, MORE_MS);
+  if (!isBorne()) break;
   borne = rate;
 }
+for (const witness of witnesses) witness.kill();
 
 const [{ stored, different }] = await rowsOf<{ stored: number; different: number }>(
   database,

@@ -1,19 +1,24 @@
+import { concat } from '../../../bytes/index.ts';
 import { addressWords } from '../../../point/index.ts';
 import type { Carrying, MarkedFrame } from '../../measured.ts';
 import { describeFragment } from '../describe.ts';
 import { flagWords } from '../quality.ts';
 import type { MeasuredReading } from '../wire/measured.ts';
-import { positionsInFrames } from '../wire/transport.ts';
+import { partIn, positionsInFrames } from '../wire/transport.ts';
 
-/** A fragment with readings, for their trail. */
+/**
+ * A fragment with readings, for their trail. One stands behind the latest reading of each point: it holds the frames and
+ * nothing else, as copies that do not hold all that came in together with them.
+ */
 export class CarryingFragment implements Carrying<MeasuredReading> {
-  constructor(
-    private readonly octets: Uint8Array,
-    private readonly carriers: readonly Uint8Array[],
-  ) {}
+  private readonly carriers: readonly Uint8Array[];
+
+  constructor(frames: readonly Uint8Array[]) {
+    this.carriers = frames.map((frame) => new Uint8Array(frame));
+  }
 
   words(): string {
-    return describeFragment(this.octets);
+    return describeFragment(concat(this.carriers.map(partIn)));
   }
 
   form({ group, variation, index }: MeasuredReading): string {

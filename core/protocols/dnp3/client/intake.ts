@@ -72,7 +72,7 @@ export class Intake {
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
     if (token !== null) this.keptAmbiguous = this.guard.hasAmbiguous;
-    const carrying = new CarryingFragment(received.fragment.octets, received.frames);
+    const carrying = new CarryingFragment(received.frames);
     this.report({ type: 'readings', readings: taken, carried: carrying, token, keep, ...survey });
     return { fresh: freshEvents, ambiguous, repeated };
   }

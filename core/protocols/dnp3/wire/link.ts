@@ -132,10 +132,13 @@ export class LinkParser {
       at = end;
     }
     flushNoise();
-    this.held = stream.slice(at);
+    // Nearly always nothing is left; a view would hold all that came.
+    this.held = at === stream.length ? NOTHING : stream.slice(at);
     return events;
   }
 }
+
+const NOTHING = new Uint8Array(0);
 
 function joined(a: Uint8Array, b: Uint8Array): Uint8Array {
   const whole = new Uint8Array(a.length + b.length);
@@ -170,6 +173,10 @@ function userData(stream: Uint8Array, start: number, octets: number): Uint8Array
   }
   return data;
 }
+
+/** The user data of a whole frame, as received. */
+export const userDataIn = (frame: Uint8Array): Uint8Array =>
+  userData(frame, HEADER_OCTETS, frame[2] - 5) ?? new Uint8Array(0);
 
 /** Where octet `index` of a frame's user data stands in the frame as sent. */
 export const positionInFrame = (index: number): number => HEADER_OCTETS + index + 2 * Math.floor(index / BLOCK);

@@ -1,5 +1,5 @@
 import { concat, sameBytes } from '../../../bytes/index.ts';
-import { MAX_USER_DATA, positionInFrame } from './link.ts';
+import { MAX_USER_DATA, positionInFrame, userDataIn } from './link.ts';
 
 const FIN = 0x80;
 const FIR = 0x40;
@@ -88,6 +88,9 @@ export class Reassembler {
     return { done, problem };
   }
 }
+
+/** The part of a fragment in a link frame that carries one. */
+export const partIn = (frame: Uint8Array): Uint8Array => userDataIn(frame).subarray(1);
 
 /**
  * Where `length` octets of a fragment, from `offset` on, stand in the frames that carried it: for each frame touched
