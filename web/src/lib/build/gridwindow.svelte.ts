@@ -1,5 +1,5 @@
-/** Of a row, pixels. */
-export const ROW = 30;
+import { RowsInSight } from '../rowsinsight.svelte.ts';
+
 /**
  * Rows drawn beyond the edge that is scrolled to: as many as a fast wheel covers in a slow frame, since a frame shows
  * what was drawn before it. Just after the view changed only a few, more with each frame: a filter that is typed has
@@ -11,17 +11,17 @@ const BEHIND = 10;
 
 /** Which rows of a long list are drawn, in slots that are used again. To be made while a component is. */
 export class GridWindow {
-  /** Of the place that the rows are seen through, pixels. */
-  height = $state(600);
-  private top = $state(0);
-  private upwards = $state(false);
+  readonly rows: RowsInSight;
   /** How far ahead a view is drawn by now. */
   private grown = $state.raw<{ view: readonly number[]; rows: number } | null>(null);
 
   constructor(
     private readonly view: () => readonly number[],
     private readonly total: () => number,
+    scroller: () => HTMLElement | undefined,
+    heading: () => number,
   ) {
+    this.rows = new RowsInSight(scroller, () => view().length, heading);
     $effect(() => {
       const now = this.view();
       let frame = 0;
@@ -37,19 +37,13 @@ export class GridWindow {
     });
   }
 
-  scrolled(top: number): void {
-    if (top === this.top) return;
-    this.upwards = top < this.top;
-    this.top = top;
-  }
-
   private readonly ahead = $derived.by(() => (this.grown?.view === this.view() ? this.grown.rows : AHEAD.changed));
-  private readonly visible = $derived.by(() => Math.ceil(this.height / ROW));
+  private readonly visible = $derived.by(() => this.rows.room + 2);
   private readonly drawn = $derived.by(() => this.visible + this.ahead + BEHIND);
   /** The first row that is drawn: changes by whole rows, whatever is scrolled. */
   private readonly first = $derived.by(() => {
-    const before = this.upwards ? this.ahead : BEHIND;
-    return Math.max(0, Math.min(this.view().length - this.drawn, Math.floor(this.top / ROW) - before));
+    const { first, isUpwards } = this.rows.sight;
+    return Math.max(0, Math.min(this.view().length - this.drawn, first - (isUpwards ? this.ahead : BEHIND)));
   });
 
   /**

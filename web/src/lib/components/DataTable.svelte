@@ -1,6 +1,7 @@
 <script lang="ts" generics="Row">
   import { browser } from '$app/environment';
   import type { Snippet } from 'svelte';
+  import { ROW, RowsInSight } from '../rowsinsight.svelte.ts';
   import { arranged, asTabbed, type Column, type Sorting } from '../table.ts';
 
   /**
@@ -20,11 +21,9 @@
   }
   let { name, rows, columns, rowKey, cell, empty, open, visible, tools }: Props = $props();
 
-  const ROW = 30;
-  const OVERSCAN = 8;
+  /** Rows drawn beyond those in sight. */
+  const BEYOND = 8;
   let scroller = $state<HTMLDivElement>();
-  let scrollTop = $state(0);
-  let viewport = $state(600);
   let head = $state(28);
   let sorting = $state<Sorting | null>(null);
   let filters = $state<Record<string, string>>({});
@@ -49,9 +48,13 @@
   const shown = $derived(columns.filter((column) => !isHidden(column)));
   const template = $derived(shown.map(({ width }) => width).join(' '));
   const result = $derived(arranged(rows, shown, filtering ? filters : {}, sorting));
-  const first = $derived(Math.max(0, Math.floor(scrollTop / ROW) - OVERSCAN));
-  const last = $derived(Math.min(result.length, Math.ceil((scrollTop + viewport) / ROW) + OVERSCAN));
-  const inSight = $derived(result.slice(first, last));
+  const rowsInSight = new RowsInSight(
+    () => scroller,
+    () => result.length,
+    () => head,
+  );
+  const first = $derived(Math.max(0, rowsInSight.sight.first - BEYOND));
+  const inSight = $derived(result.slice(first, rowsInSight.sight.end + BEYOND));
 
   $effect(() => visible?.(inSight));
 
@@ -68,10 +71,7 @@
 
   function mark(index: number): void {
     marked = Math.max(0, Math.min(result.length - 1, index));
-    if (!scroller) return;
-    if (marked * ROW < scroller.scrollTop) scroller.scrollTop = marked * ROW;
-    const room = viewport - head;
-    if ((marked + 1) * ROW > scroller.scrollTop + room) scroller.scrollTop = (marked + 1) * ROW - room;
+    if (marked >= 0) rowsInSight.reveal(marked);
   }
 
   const MOVES: Record<string, (page: number) => number> = {
@@ -87,7 +87,7 @@
     const move = MOVES[event.key];
     if (move) {
       event.preventDefault();
-      mark(move(Math.floor(viewport / ROW)));
+      mark(move(rowsInSight.room));
     } else if (event.key === 'Enter' && result[marked] && !(event.target as HTMLElement).closest('a, button, input')) {
       open?.(result[marked]);
     } else if (event.key === 'Escape') marked = -1;
@@ -144,8 +144,6 @@
     <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
     <div
       bind:this={scroller}
-      bind:clientHeight={viewport}
-      onscroll={() => (scrollTop = scroller?.scrollTop ?? 0)}
       onkeydown={onKey}
       class="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2"
       tabindex="0"

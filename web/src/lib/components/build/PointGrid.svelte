@@ -12,8 +12,9 @@
     type PointRow,
   } from '$lib/build/grid.ts';
   import { GridView, GUTTER } from '$lib/build/gridview.svelte.ts';
-  import { GridWindow, ROW } from '$lib/build/gridwindow.svelte.ts';
+  import { GridWindow } from '$lib/build/gridwindow.svelte.ts';
   import { GridWork } from '$lib/build/gridwork.svelte.ts';
+  import { ROW } from '$lib/rowsinsight.svelte.ts';
   import GridDialogs, { type GridDialog } from './GridDialogs.svelte';
   import GridTools from './GridTools.svelte';
 
@@ -35,18 +36,20 @@
 
   const grid = new GridView(() => ({ rows, complete, mapped, device, devices }));
   const work = new GridWork(grid, (row, column) => move(row, column, false));
+  let scroller = $state<HTMLDivElement>();
+  let headHeight = $state(58);
   const windowed = new GridWindow(
     () => grid.view,
     () => rows.length,
+    () => scroller,
+    () => headHeight,
   );
   const view = $derived(grid.view);
   const columns = $derived(grid.columns);
   const lefts = $derived(grid.lefts);
   const width = $derived(grid.width);
 
-  let scroller = $state<HTMLDivElement>();
   let editor = $state<HTMLInputElement>();
-  let headHeight = $state(58);
   let editing = $state<string | null>(null);
   /** What the open cell was opened on: the row as it was seen then, and its column. */
   let opened = $state.raw<{ row: PointRow; column: GridColumn } | null>(null);
@@ -87,10 +90,7 @@
   function reveal(): void {
     if (!scroller) return;
     const { row, column } = grid.active;
-    const top = row * ROW;
-    const room = windowed.height - headHeight;
-    if (top < scroller.scrollTop) scroller.scrollTop = top;
-    if (top + ROW > scroller.scrollTop + room) scroller.scrollTop = top + ROW - room;
+    windowed.rows.reveal(row);
     const left = lefts[column] ?? 0;
     const right = left + (columns[column]?.width ?? 0);
     if (left - GUTTER < scroller.scrollLeft) scroller.scrollLeft = left - GUTTER;
@@ -184,7 +184,7 @@
     if (event.target !== scroller) return;
     const { key } = event;
     const { active } = grid;
-    const page = Math.floor((windowed.height - headHeight) / ROW);
+    const page = windowed.rows.room;
     const ctrl = event.ctrlKey || event.metaKey;
     const moves: Record<string, [number, number]> = {
       ArrowDown: [active.row + 1, active.column],
@@ -269,11 +269,9 @@
     <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_static_element_interactions -->
     <div
       bind:this={scroller}
-      bind:clientHeight={windowed.height}
       class="relative min-h-0 flex-1 overflow-auto select-none focus-visible:-outline-offset-2"
       tabindex="0"
       data-testid="grid"
-      onscroll={() => windowed.scrolled(scroller?.scrollTop ?? 0)}
       onkeydown={onKey}
       onpointerdown={onPointer}
       onpointermove={onDrag}
