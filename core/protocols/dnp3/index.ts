@@ -23,6 +23,7 @@ export { owedRecord } from './server/owedevents.ts';
 export { ReplayGuard } from './client/replay.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
+export { encodeLinkFrame } from './wire/link.ts';
 export { CarryingFragment, type ListedPoint } from './client/carried.ts';
 export { linkFraming } from './wire/framing.ts';
 export type { LinkEvent } from './wire/link.ts';
