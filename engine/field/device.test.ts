@@ -47,6 +47,8 @@ let commands: { type: string; settings?: object; id?: string }[];
 let member: LinkMember;
 let isUp: boolean;
 let runner: DeviceRunner;
+let linkConfig: LinkConfig;
+let steps: string[];
 const say = (news: ClientNews): void => member.onEffect(news);
 const words = (): string[] => journal.take().map((entry) => entry.words);
 const readings = (all: Measured[], token: number | null = null, keep: Uint8Array | null = null): void =>
@@ -56,6 +58,7 @@ beforeEach(() => {
   vi.useFakeTimers({ now: NOON });
   [exchange, journal, entries, commands, isUp] = [new Exchange(), new Journal(), [], [], true];
   const { device, link } = configured();
+  [linkConfig, steps] = [link, []];
   exchange.setDevice(device, (address) => Number(address.split(' ')[1]) + 1);
   const fake = {
     ...{ config: link, isGuest: false, fits: () => true, isEmpty: false },
@@ -65,7 +68,8 @@ beforeEach(() => {
     isUp: () => isUp,
   } as unknown as DeviceLink;
   runner = new DeviceRunner(device, fake, null, {
-    ...{ exchange, journal, conversations: new Conversations(), onControl: () => {}, changed: () => {} },
+    ...{ exchange, journal, conversations: new Conversations(), changed: () => {} },
+    onControl: ({ step }) => steps.push(step),
     contributions: new Contributions(() => {}),
     historian: { add: (entry: Entry) => entries.push(entry) } as unknown as Historian,
   });
@@ -129,6 +133,14 @@ describe('what a session says', () => {
     clock(10);
     expect(words()).toEqual(['its clock is 2.5 s ahead of ours', 'its clock is right again']);
     expect(runner.deviceState().clockPast.map(({ offsetMs }) => offsetMs)).toEqual([500, 2500, 2600, -3000, 10]);
+    // By no more than its uncertainty beyond a second.
+    clock(1020);
+    expect(words()).toEqual([]);
+    clock(-1021);
+    expect(words()).toEqual(['its clock is 1.0 s behind ours']);
+    for (let n = 0; n < 200; n++) clock(n);
+    expect(runner.deviceState().clockPast).toHaveLength(120);
+    expect(runner.deviceState().clock).toMatchObject({ offsetMs: 199, at: NOON });
   });
 
   test('of points that cannot be had marks them alone, and says it of each', () => {
@@ -154,15 +166,91 @@ describe('what a session says', () => {
   });
 });
 
+/** The device has answered what it was asked last. */
+const answerLast = (problem: string | null, answer: object = {}): void => {
+  const last = commands.at(-1);
+  expect(last?.type).toBe('order');
+  say({ type: 'ordered', id: last?.id ?? '', problem, answer });
+};
+const ofLink = (more: Partial<LinkConfig['calls']>): void => void Object.assign(linkConfig.calls, more);
+
 describe('what is asked of it', () => {
+  test('is written down with who asked, and what came of it', () => {
+    const restart = { what: 'restart', how: 'cold' };
+    runner.order(restart, 'anna');
+    answerLast(null, { awayMs: 5000, words: 'it begins anew' });
+    say({ type: 'ordered', id: 'nobody asked', problem: null, answer: {} });
+    expect(words()).toEqual(['restart, asked by anna: done; away for 5000 ms: it begins anew']);
+    runner.order(restart, 'bert');
+    answerLast(null);
+    expect(words()).toEqual(['restart, asked by bert: done']);
+    runner.order(restart, 'bert');
+    answerLast('refused', { words: 'not now' });
+    expect(journal.take()).toMatchObject([{ tone: 'warning', words: 'restart, asked by bert: refused' }]);
+  });
+
+  test('for who waits is written down where it changes the device, and only there', async () => {
+    const changes = runner.inquire({ what: 'restart', how: 'warm' }, 'anna');
+    answerLast(null, { words: 'away for a moment' });
+    expect((await changes).answer).toEqual({ words: 'away for a moment' });
+    expect(journal.take()).toMatchObject([
+      { tone: 'plain', words: expect.stringMatching(/, asked by anna: away for a moment$/) as string },
+    ]);
+    const refused = runner.inquire({ what: 'restart', how: 'warm' }, 'anna');
+    answerLast('refused', { words: 'away for a moment' });
+    await refused;
+    expect(journal.take()).toMatchObject([{ tone: 'warning', words: expect.stringMatching(/: refused$/) as string }]);
+    const looks = runner.inquire({ what: 'attributes' }, 'anna');
+    if (commands.at(-1)?.type === 'order') answerLast(null);
+    await looks;
+    expect(words()).toEqual([]);
+  });
+
+  test('of a file is told as it goes on', async () => {
+    const heard: number[] = [];
+    const file = runner.askFile({ what: 'readFile', name: 'x' } as never, (octets) => heard.push(octets));
+    const id = commands.at(-1)?.id ?? '';
+    for (const octets of [10, 20]) say({ type: 'fileProgress', id, octets });
+    say({ type: 'fileProgress', id: 'another', octets: 5 });
+    answerLast(null, { words: 'x' });
+    expect([heard, await file]).toEqual([[10, 20], { problem: null, answer: { words: 'x' } }]);
+  });
+
+  test('by people who operate goes to its session, and what becomes of it to them', () => {
+    runner.control({ type: 'control', id: 'c' } as never);
+    runner.resetCounters();
+    expect(commands.map(({ type }) => type)).toEqual(['control', 'resetCounters']);
+    say({ type: 'control', id: 'c', step: 'operated' } as never);
+    expect(steps).toEqual(['operated']);
+  });
+});
+
+describe('between calls', () => {
+  test('a device is not lost, but resting; one that never rests is what it is', () => {
+    say({ type: 'communication', state: 'answering', words: 'answers' });
+    isUp = false;
+    expect(runner.deviceState()).toMatchObject({ state: 'answering', words: 'answers' });
+    ofLink({ lateAfterMs: 5000 });
+    expect(runner.deviceState()).toMatchObject({ state: 'resting', words: 'between calls' });
+    expect([runner.standing().failed, runner.essence()]).toEqual([false, `resting ${NOON} between calls`]);
+    isUp = true;
+    expect(runner.deviceState().state).toBe('answering');
+    isUp = false;
+    ofLink({ lateAfterMs: 0, when: 'onDemand' });
+    expect(runner.deviceState().state).toBe('resting');
+    say({ type: 'communication', state: 'silent', words: 'late' });
+    expect(runner.deviceState().state).toBe('silent');
+  });
+});
+
+describe('what was asked before', () => {
   test('is answered to who asked; an end of the session is an answer too', async () => {
     const surveyed = runner.survey('s1');
     say({ type: 'surveyed', id: 's1', problem: null, found: [], attributes: [] });
     expect(await surveyed).toMatchObject({ problem: null });
-    const asked = runner.inquire({ type: 'restart', how: 'cold' }, 'anna');
-    const id = commands.at(-1)?.id ?? '';
-    if (commands.at(-1)?.type === 'order') say({ type: 'ordered', id, problem: 'refused', answer: {} });
-    expect((await asked).problem).not.toBeNull();
+    const asked = runner.inquire({ what: 'restart', how: 'cold' }, 'anna');
+    answerLast('refused');
+    expect((await asked).problem).toBe('refused');
     expect(await runner.inquire({ nonsense: true }, 'anna')).toMatchObject({ problem: 'D cannot be asked that' });
     const file = runner.askFile({ type: 'readFile', name: 'x' } as never, () => {});
     runner.stop();

@@ -33,10 +33,12 @@ let ingest: Ingest;
 let plays: Plays;
 let entries: Entry[];
 const refresh = vi.fn();
+const changed = vi.fn();
 const shown = () => exchange.at('D', 'AI 0')?.reading;
 beforeEach(() => {
   vi.useFakeTimers();
   refresh.mockClear();
+  changed.mockClear();
   entries = [];
   exchange = new Exchange();
   exchange.setDevice(device, () => 1);
@@ -47,7 +49,7 @@ beforeEach(() => {
     contributions: new Contributions(() => {}),
     journal: new Journal(),
   });
-  plays = new Plays(device, { exchange, ingest, changed: () => {}, refresh });
+  plays = new Plays(device, { exchange, ingest, changed, refresh });
 });
 afterEach(() => {
   plays.stopAll('over');
@@ -60,6 +62,7 @@ test('a value is made up in its unit, is stored as such, and the device’s own 
   const ended = vi.fn();
   expect(plays.begin('AI 0', SQUARE, { id: 'p', by: 'Ada', ended })).toBeNull();
   expect(shown()).toMatchObject({ raw: 20, value: 20, quality: SIMULATED, timeSource: 'engine' });
+  expect(changed).toHaveBeenCalledOnce();
   vi.advanceTimersByTime(750);
   expect(shown()).toMatchObject({ value: 30, quality: SIMULATED });
   const stored = entries.flatMap(({ readings }) => readings.map(({ value, quality }) => [value, quality]));
@@ -82,6 +85,8 @@ test('a value is made up in its unit, is stored as such, and the device’s own 
   expect(ended).toHaveBeenCalledExactlyOnceWith(null);
   expect(shown()).toMatchObject({ value: 80, quality: 0 });
   expect(refresh).toHaveBeenCalledOnce();
+  expect(changed).toHaveBeenCalledTimes(2);
+  expect(vi.getTimerCount()).toBe(0);
   vi.advanceTimersByTime(5000);
   expect(shown()).toMatchObject({ value: 80 });
 });

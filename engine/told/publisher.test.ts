@@ -98,6 +98,16 @@ describe('what people see', () => {
     expect(count('notify')).toBeLessThanOrEqual(5);
   });
 
+  test('waits a quarter of a second since the last time, no longer', async () => {
+    change(1);
+    await pass(0);
+    change(2);
+    await pass(249);
+    expect(count('notify')).toBe(1);
+    await pass(1);
+    expect(count('notify')).toBe(2);
+  });
+
   test('says nothing when nothing has changed', async () => {
     await pass(5000);
     expect(written.calls).toEqual([]);
@@ -120,9 +130,9 @@ describe('what people see', () => {
     await pass(0);
     expect([exchange.given, journal.given, written.calls]).toEqual([[1], ['line'], []]);
     written.fails = false;
-    await pass(900);
+    await pass(1249);
     expect(written.calls).toEqual([]);
-    await pass(500);
+    await pass(1);
     expect(written.calls.slice(0, 1)).toEqual(['latest 1 run']);
     expect(count('journal 1')).toBe(1);
   });
