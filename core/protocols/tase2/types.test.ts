@@ -74,6 +74,21 @@ describe('flags', () => {
     [Quality.forcedAtDevice, 'valid, entered'],
   ])('of quality %i', (quality, words) => expect(flagWords(flagsOf(quality, true))).toBe(words));
 
+  test('of each reason alone there is one word (docs/quality.md)', () => {
+    const said: Record<string, string[]> = {};
+    for (const [name, quality] of Object.entries(Quality))
+      if (quality !== Quality.good) (said[flagWords(flagsOf(quality, true))] ??= []).push(name);
+    expect(said).toEqual({
+      'not valid': ['commLost', 'restart', 'notSet', 'offline', 'signalFailure', 'outOfService', 'saidInvalid'],
+      'valid, entered': ['forcedAtDevice', 'forcedHere'],
+      suspect: [
+        ...['overRange', 'chatter', 'rollover', 'discontinuity', 'referenceError', 'underRange'],
+        ...['inaccurate', 'inconsistent', 'test', 'blocked', 'saidQuestionable'],
+      ],
+      held: ['old'],
+    });
+  });
+
   test('the time says by itself whether it is valid', () => {
     expect(isTimeValid(flagsOf(0, true))).toBe(true);
     expect(isTimeValid(flagsOf(0, false))).toBe(false);
