@@ -16,7 +16,7 @@ import { Aside } from './store/aside.ts';
 import { Authority } from './store/authority.ts';
 import { serveHealth, type Watched } from './told/health.ts';
 import { WRITERS } from './store/historian.ts';
-import { Keeper } from './store/keeper.ts';
+import { HistoryKeeper } from './store/keeper.ts';
 import { log, reason } from './log.ts';
 import { Runtime } from './runtime.ts';
 import { engineSettings } from './settings.ts';
@@ -91,7 +91,7 @@ function endAtOnce(words: string): void {
 const authority = new Authority(leaseDatabase, { run, name: HALVIX_ENGINE_NAME }, HALVIX_LEASE_MS, () =>
   endAtOnce('another engine has taken over; ending'),
 );
-const keeper = new Keeper(keepingDatabase);
+const keeper = new HistoryKeeper(keepingDatabase);
 const watched: Watched = { authority, runtime: null };
 const server = serveHealth(HALVIX_ENGINE_HOST, HALVIX_ENGINE_PORT, watched);
 

@@ -121,6 +121,21 @@ test('a folder with an index is imported through it', () => {
   expect(around).toEqual([]);
 });
 
+test('a name that is exported stands for one thing', () => {
+  // Each protocol and the web have their own words; what all of them share has one word for one thing.
+  const homes = new Map<string, string[]>();
+  for (const file of ['core', 'engine', 'db', 'wire'].flatMap(filesOf)) {
+    if (/\.(test|bench)\.ts$/.test(file) || FOLDERS.some((code) => file.startsWith(`core/protocols/${code}/`)))
+      continue;
+    for (const [, name] of readFileSync(join(ROOT, file), 'utf8').matchAll(
+      /^export (?:abstract )?(?:interface|type|class) (\w+)/gm,
+    ))
+      homes.set(name, [...(homes.get(name) ?? []), file]);
+  }
+  expect(homes.size).toBeGreaterThan(200);
+  expect([...homes].filter(([, files]) => files.length > 1)).toEqual([]);
+});
+
 test('what the documents name in backticks as ours is there', () => {
   const missing = ['README.md', ...readdirSync(join(ROOT, 'docs')).map((name) => `docs/${name}`)]
     .filter((file) => file.endsWith('.md'))

@@ -9,7 +9,7 @@ import {
   type OutboundConfig,
 } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
-import { definitionOf, deviceOf, isLinked, wayOut, type OwedRecord, type Standing } from '@halvix/core/protocols';
+import { definitionOf, deviceOf, isLinked, wayOut, type OwedRecord, type Contacts } from '@halvix/core/protocols';
 import { outboundDetails, type EngineState } from '@halvix/core/path';
 import {
   forgetOutbounds,
@@ -265,7 +265,7 @@ export class Runtime {
   }
 
   /** How all conversations stand, for those who tell of it. */
-  private readonly standing: Standing = {
+  private readonly standing: Contacts = {
     device: (code) => this.devices.get(code)?.standing() ?? null,
     point: (code, address) => this.devices.get(code)?.pointStanding(address) ?? null,
     outbound: (code) => this.outbounds.get(code)?.standing() ?? null,

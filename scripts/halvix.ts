@@ -3,7 +3,7 @@ import {
   EMPTY_CONFIGURATION,
   readConfiguration,
   sessionEffects,
-  type Change,
+  type ConfigurationChange,
   type Configuration,
   type DeviceObject,
   type DraftPoint,
@@ -124,7 +124,7 @@ function readDocument(file: string): Configuration {
 }
 
 const MARK = { added: '+', removed: '-', changed: '~' } as const;
-const changeLines = (changes: readonly Change[]): string[] =>
+const changeLines = (changes: readonly ConfigurationChange[]): string[] =>
   changes.map(({ what, title, words }) => `${MARK[what]} ${title}${words.length > 0 ? `: ${words.join('; ')}` : ''}`);
 
 const fileArgument = (at: number): string => {

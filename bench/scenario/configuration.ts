@@ -263,7 +263,7 @@ function modelMappings(): unknown[] {
 }
 
 /** Northmark as a device: what its agreement lets us see, and operate. */
-interface Party {
+interface Neighbour {
   code: string;
   name: string;
   what: string;
@@ -271,18 +271,18 @@ interface Party {
   table: string;
   points: readonly PeerPoint[];
 }
-const NORTHMARK: Party = {
+const NORTHMARK: Neighbour = {
   ...{ code: 'NMK', name: 'Northmark', what: 'control centre of the neighbour' },
   ...{ domain: NORTHMARK_DOMAIN, table: TABLE, points: NORTHMARK_POINTS },
 };
-const CALDMERE: Party = {
+const CALDMERE: Neighbour = {
   ...{ code: 'CMR', name: 'Caldmere', what: 'control centre of the region' },
   ...{ domain: CALDMERE_DOMAIN, table: CALDMERE_TABLE, points: CALDMERE_POINTS },
 };
 
 /** A centre with which we have an agreement, as what it gives us. */
 function neighbour(
-  { code, name, what, domain, table, points: own }: Party,
+  { code, name, what, domain, table, points: own }: Neighbour,
   port: number,
 ): { stations: unknown[]; links: unknown[]; devices: unknown[] } {
   const points = own.map(({ kind, at, name, unit, states, operations, setting, feedback }) => ({

@@ -14,7 +14,7 @@ import {
 } from './objects.ts';
 
 /** One object that differs between two configurations. */
-export interface Change {
+export interface ConfigurationChange {
   what: 'added' | 'removed' | 'changed';
   kind: ObjectKind;
   parent: string;
@@ -41,9 +41,9 @@ function fieldsOf(kind: ObjectKind, document: unknown): readonly SettingField[] 
 }
 
 /** The objects in which two configurations differ, in the order of the document. */
-export function diffConfigurations(before: Configuration, after: Configuration): Change[] {
+export function diffConfigurations(before: Configuration, after: Configuration): ConfigurationChange[] {
   const [old, next] = [indexed(before), indexed(after)];
-  const changes: Change[] = [];
+  const changes: ConfigurationChange[] = [];
   for (const [id, object] of next) {
     const known = old.get(id);
     if (known === undefined) changes.push(change('added', object, []));
@@ -65,7 +65,11 @@ function indexed(configuration: Configuration): Map<string, ConfigObject> {
   );
 }
 
-function change(what: Change['what'], { kind, parent, document }: ConfigObject, words: string[]): Change {
+function change(
+  what: ConfigurationChange['what'],
+  { kind, parent, document }: ConfigObject,
+  words: string[],
+): ConfigurationChange {
   return { what, kind, parent, key: objectKey(kind, document), title: titleOf(kind, parent, document), words };
 }
 

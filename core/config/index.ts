@@ -56,7 +56,7 @@ export {
   isCollected,
   sessionEffects,
   titleOf,
-  type Change,
+  type ConfigurationChange,
   type Effect,
   type SessionEffect,
 } from './diff.ts';

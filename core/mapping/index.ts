@@ -7,7 +7,7 @@ export {
   type RulePreview,
   type RuleRow,
   usualNumbering,
-  type Source,
+  type MappingSource,
 } from './rules.ts';
 export { agreementTable, agreementWith, type Agreement } from './agreement.ts';
 export {

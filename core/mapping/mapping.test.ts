@@ -7,7 +7,15 @@ import { addressOf } from '../protocols/definitions.ts';
 import { serverSettings } from '../protocols/iec61850/index.ts';
 import { bayText } from '../protocols/iec61850/trials/bayfile.ts';
 import { dnp3At } from '../protocols/dnp3/index.ts';
-import { applyRule, everyPoint, mappingTo, matcher, usualNumbering, type MappingRule, type Source } from './rules.ts';
+import {
+  applyRule,
+  everyPoint,
+  mappingTo,
+  matcher,
+  usualNumbering,
+  type MappingRule,
+  type MappingSource,
+} from './rules.ts';
 
 const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
   pattern: '',
@@ -19,7 +27,12 @@ const rule = (change: Partial<MappingRule> = {}): MappingRule => ({
   choices: {},
   ...change,
 });
-const source = (kind: Source['kind'], index: number | null, name = `${kind} ${index}`, device = 'D1'): Source => ({
+const source = (
+  kind: MappingSource['kind'],
+  index: number | null,
+  name = `${kind} ${index}`,
+  device = 'D1',
+): MappingSource => ({
   device,
   ...newPoint('dnp3', kind, index, name),
 });
@@ -51,7 +64,7 @@ describe('rules', () => {
   test('all points at once keep their addresses, unless two would meet', () => {
     const one = [source('binary', 0), source('binary', 3), source('analog', 7), source('analog', null)];
     const two = [source('binary', 3, 'other', 'D2')];
-    const places = (sources: Source[]): string[] =>
+    const places = (sources: MappingSource[]): string[] =>
       everyPoint('dnp3', sources, 'raw').map(({ device, target }) => `${device} ${addressOf(target)}`);
     expect(places(one)).toEqual(['D1 BI 0', 'D1 BI 3', 'D1 AI 7']);
     expect(places([...one, ...two])).toEqual(['D1 BI 0', 'D1 BI 1', 'D1 AI 0', 'D2 BI 2']);

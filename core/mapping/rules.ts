@@ -11,7 +11,7 @@ import {
 import { KIND_WORDS, POINT_KINDS, targetKinds, type PointKind, type ScaledPoint } from '../point/index.ts';
 
 /** A point that may be mapped. */
-export interface Source extends ScaledPoint {
+export interface MappingSource extends ScaledPoint {
   device: string;
   kind: PointKind;
   at: DraftPoint['at'];
@@ -38,7 +38,7 @@ export interface MappingRule {
 }
 
 export interface RuleRow {
-  source: Source;
+  source: MappingSource;
   /** What is to be made; null when it does not fit. */
   mapping: MappingConfig | null;
   state: 'new' | 'mapped' | 'misfit';
@@ -87,7 +87,7 @@ function wildcard(pattern: string): (text: string) => boolean {
 
 /** A mapping of one point to one address, offered in the form that is usual there. */
 export const mappingTo = (
-  source: Pick<Source, 'device' | 'kind' | 'at'>,
+  source: Pick<MappingSource, 'device' | 'kind' | 'at'>,
   protocol: ProtocolCode,
   kind: PointKind,
   number: number,
@@ -112,7 +112,7 @@ export const mappingTo = (
 export function usualNumbering(
   rule: MappingRule,
   protocol: ProtocolCode,
-  sources: readonly Source[],
+  sources: readonly MappingSource[],
   mapped: readonly MappingConfig[],
   settings: OutboundSettings | null = null,
 ): MappingRule['numbering'] {
@@ -124,7 +124,7 @@ export function usualNumbering(
 /** Mappings of all points that can be offered. */
 export function everyPoint(
   protocol: ProtocolCode,
-  sources: readonly Source[],
+  sources: readonly MappingSource[],
   value: MappingRule['value'],
   settings: OutboundSettings | null = null,
 ): MappingConfig[] {
@@ -142,7 +142,7 @@ function placesFor(
   protocol: ProtocolCode,
   settings: OutboundSettings | null,
   kind: PointKind,
-  source: Source,
+  source: MappingSource,
   choices: MappingRule['choices'],
 ): readonly { at: TargetPointAt; own: boolean }[] | null {
   const all = settings === null ? null : (targetsOf(protocol).places?.(settings, kind, addressOf(source)) ?? null);
@@ -155,7 +155,7 @@ function placesFor(
 export function applyRule(
   rule: MappingRule,
   protocol: ProtocolCode,
-  sources: readonly Source[],
+  sources: readonly MappingSource[],
   mapped: readonly MappingConfig[],
   settings: OutboundSettings | null = null,
 ): RulePreview {
@@ -187,7 +187,7 @@ export function applyRule(
     .filter((source) => kinds.has(source.kind) && matches(`${source.device} ${source.name}`))
     .sort((a, b) => (a.device < b.device ? -1 : a.device > b.device ? 1 : 0) || inAddressOrder(a, b));
   // What a point is itself is kept for it, whoever comes first.
-  const owns = new Map<Source, TargetPointAt>();
+  const owns = new Map<MappingSource, TargetPointAt>();
   for (const source of chosen) {
     const kind = rule.targetKind === 'same' ? source.kind : rule.targetKind;
     if (already.has(`${source.device} ${addressOf(source)}`) || !targetKinds(source.kind).includes(kind)) continue;

@@ -10,7 +10,7 @@ export type ControlMode = 'selectOperate' | 'direct' | 'directNoAnswer' | 'selec
 export type ControlKind = 'output' | 'setpoint' | 'text';
 
 /** What is wanted of an output: an operation, counts that it is to be set to, or (`text`) what it is to say. */
-export interface Wanted {
+export interface Demanded {
   /** Null: what was asked for has no name here; `asked` says what it was. */
   operation: Operation | null;
   counts: number | null;
@@ -22,7 +22,7 @@ export interface Wanted {
 }
 
 /** A control on its way to a device. */
-export interface ControlOrder<Place> extends Wanted {
+export interface ControlOrder<Place> extends Demanded {
   type: 'control';
   id: string;
   kind: ControlKind;
@@ -40,7 +40,7 @@ export type ControlStep =
   | { step: 'expired' | 'failed' | 'unknown'; words: string };
 
 /** A control that a centre gives us. */
-export interface CentreOrder extends Wanted {
+export interface CentreOrder extends Demanded {
   /** Of the target, as text. */
   address: string;
   kind: ControlKind;

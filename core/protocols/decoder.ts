@@ -3,11 +3,11 @@ import type { Instant } from '../session/index.ts';
 /* Octets of a conversation as messages in words, whoever speaks it: for those who look at the wire. */
 
 /** Who has sent them: whoever asks in that protocol (master, client), or whoever is asked. */
-export type Side = 'asking' | 'asked';
+export type Speaker = 'asking' | 'asked';
 
 /** What was said in one piece. */
 export interface Message {
-  side: Side;
+  side: Speaker;
   at: Instant;
   /** What it says: `response 3: g32v3 × 2`. */
   words: string;
@@ -21,7 +21,7 @@ export interface Message {
 
 /** Makes messages of the octets of one conversation, in whatever pieces they come. Never throws. */
 export interface Decoder {
-  push(octets: Uint8Array, side: Side, at: Instant): Message[];
+  push(octets: Uint8Array, side: Speaker, at: Instant): Message[];
 }
 
 /** What a protocol has for those who look at its octets. */

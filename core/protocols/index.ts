@@ -41,7 +41,7 @@ export type {
 } from './client.ts';
 export { PastMessages, type PastMessage } from './past.ts';
 export type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
-export type { Party, Source, Standing } from './source.ts';
+export type { Contact, Contacts, Source } from './source.ts';
 export {
   NOTHING_REMEMBERED,
   type OwedRecord,

@@ -133,6 +133,7 @@ test('a register and a relay’s status in our model, from an empty draft, seen 
   await hands.choose('Sees at once', 'all');
   await hands.choose(/^\s*Value/, 'engineering');
   await hands.click('button', 'Add it to the draft');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Mapping to Modelled');
   await hands.click('link', /^Draft:/);
   await hands.click('button', 'Apply…');
   await hands.click('button', 'Apply to the running system');

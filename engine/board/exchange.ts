@@ -4,7 +4,7 @@ import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols'
 import type { StoredReading } from '@halvix/db';
 
 /** What all readings of one message share: what carried them, and when they were stored. */
-export interface Carrier {
+export interface Arrival {
   carried: Carrying;
   committed: { at: number; batch: number } | null;
 }
@@ -12,7 +12,7 @@ export interface Carrier {
 /** Where a reading came from, kept for its trail. */
 export interface Origin {
   measured: Measured;
-  carrier: Carrier;
+  carrier: Arrival;
 }
 
 /** A point as the engine runs it. */

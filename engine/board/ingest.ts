@@ -13,7 +13,7 @@ import {
 import type { StoredReading } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import type { Contributions } from '../handon/contributions.ts';
-import { type Carrier, type Exchange, type LivePoint } from './exchange.ts';
+import { type Arrival, type Exchange, type LivePoint } from './exchange.ts';
 import type { Historian } from '../store/historian.ts';
 import { HistoryFilter } from './historyfilter.ts';
 import type { Journal } from '../journal.ts';
@@ -86,7 +86,7 @@ export class Ingest {
   ): void {
     const now = clock.now();
     const { exchange, historian, contributions } = this.context;
-    const carrier: Carrier = { carried, committed: null };
+    const carrier: Arrival = { carried, committed: null };
     const stored: StoredReading[] = [];
     const take = (one: Measured): void => {
       const point = one.id === null ? undefined : exchange.get(one.id);

@@ -9,7 +9,7 @@ import {
   type ConversationTerms,
   type ControlOutcome,
   type OwedRecord,
-  type Party,
+  type Contact,
   type Remembered,
   type Server,
   type ServerCommand,
@@ -333,7 +333,7 @@ export class OutboundRunner {
   }
 
   /** How the conversation with its centre stands. */
-  standing(): Party {
+  standing(): Contact {
     const { connectionSince, lastHeard, since } = this;
     if (this.link.problem !== null || this.peers.size === 0) {
       // Who has only just begun to listen cannot know yet.

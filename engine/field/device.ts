@@ -8,7 +8,7 @@ import {
   type DeviceAttribute,
   type FileOrder,
   type OrderAnswer,
-  type Party,
+  type Contact,
   type PointAt,
   type SurveyedPoint,
   deviceOf,
@@ -253,13 +253,13 @@ export class DeviceRunner {
   }
 
   /** How the conversation with it stands. */
-  standing(): Party {
+  standing(): Contact {
     const { state, since } = this.shownState;
     return { failed: state === 'unknown' ? null : state === 'silent', since };
   }
 
   /** The same of what is asked for one of its points; null: it has none there. */
-  pointStanding(address: string): Party | null {
+  pointStanding(address: string): Contact | null {
     const point = this.context.exchange.at(this.config.code, address);
     if (point === undefined) return null;
     const whole = this.standing();

@@ -1,5 +1,5 @@
 import type { DeviceConfig } from '@halvix/core/config';
-import type { ClientPoint, PointAt, Source, Standing } from '@halvix/core/protocols';
+import type { ClientPoint, PointAt, Source, Contacts } from '@halvix/core/protocols';
 import { sourceSide } from '@halvix/core/protocols/sessions';
 import { clock } from '@halvix/wire';
 import { Ingest, type IngestContext } from '../board/ingest.ts';
@@ -14,7 +14,7 @@ export class SourceRunner {
 
   constructor(
     readonly config: DeviceConfig,
-    private readonly standing: Standing,
+    private readonly standing: Contacts,
     context: IngestContext,
   ) {
     this.ingest = new Ingest(config, context);

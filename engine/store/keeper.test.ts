@@ -26,17 +26,17 @@ vi.mock('@halvix/db', () => {
     retentions: async () => [{ readingsDays: 30 }, { readingsDays: 90 }],
   };
 });
-const { Keeper } = await import('./keeper.ts');
+const { HistoryKeeper } = await import('./keeper.ts');
 
 const NOW = Date.UTC(2096, 0, 1);
-let keeper: InstanceType<typeof Keeper>;
+let keeper: InstanceType<typeof HistoryKeeper>;
 let said: string[];
 beforeEach(() => {
   vi.useFakeTimers({ now: NOW });
   said = [];
   vi.spyOn(process.stdout, 'write').mockImplementation((line) => said.push(String(line)) > 0);
   Object.assign(done, { steps: [], fails: '', hours: [], hold: null });
-  keeper = new Keeper({} as never);
+  keeper = new HistoryKeeper({} as never);
 });
 afterEach(() => {
   keeper.stop();

@@ -23,7 +23,7 @@ const JUMP_MS = 60_000;
 const HOURS_AT_ONCE = 24;
 
 /** Keeps history in order: partitions ahead, statistics of what is over, an end for what is old. */
-export class Keeper {
+export class HistoryKeeper {
   private readonly timers: NodeJS.Timeout[] = [];
   private working = false;
   private stopped = false;

@@ -18,4 +18,4 @@ const DECODERS: Record<LinkedCode | OfferedCode, DecoderSide> = {
 /** For one conversation in that protocol; null: what it says is not decoded. */
 export const decoderOf = (protocol: ProtocolCode, framing: string): Decoder | null =>
   Object.hasOwn(DECODERS, protocol) ? DECODERS[protocol as LinkedCode].make(framing) : null;
-export type { Decoder, Message, Side } from '../decoder.ts';
+export type { Decoder, Message, Speaker } from '../decoder.ts';

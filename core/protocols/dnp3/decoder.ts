@@ -1,6 +1,6 @@
 import { concat } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
-import type { Decoder, DecoderSide, Message, Side } from '../decoder.ts';
+import type { Decoder, DecoderSide, Message, Speaker } from '../decoder.ts';
 import { describeFragment } from './describe.ts';
 import { decodeFragment } from './wire/application.ts';
 import { LinkParser, type LinkEvent } from './wire/link.ts';
@@ -28,14 +28,14 @@ const SECONDARY: Record<number, string> = {
 
 /** Link frames, and fragments as soon as they are whole. */
 class Dnp3Decoder implements Decoder {
-  private readonly parsers: Record<Side, LinkParser> = { asking: new LinkParser(), asked: new LinkParser() };
+  private readonly parsers: Record<Speaker, LinkParser> = { asking: new LinkParser(), asked: new LinkParser() };
   private readonly pairs = new Map<string, Reassembler>();
 
-  push(octets: Uint8Array, side: Side, at: Instant): Message[] {
+  push(octets: Uint8Array, side: Speaker, at: Instant): Message[] {
     return this.parsers[side].push(octets).flatMap((event) => this.messageOf(event, side, at) ?? []);
   }
 
-  private messageOf(event: LinkEvent, side: Side, at: Instant): Message | null {
+  private messageOf(event: LinkEvent, side: Speaker, at: Instant): Message | null {
     const odd = (words: string): Message => ({
       ...{ side, at, words, isOdd: true, octets: new Uint8Array(0), parts: [] },
     });

@@ -39,7 +39,7 @@ export { describeFragment } from './describe.ts';
 export { Flag, objectType } from './wire/objects.ts';
 export { iinWords } from './wire/application.ts';
 export type { DeviceAttribute } from './attributes.ts';
-export { Trial, type TrialEffect, type TrialSettings, type TrialStep } from './client/trial.ts';
+export { Trial, type TrialSettings } from './client/trial.ts';
 export { dnp3At, type Dnp3At, type Dnp3DraftAt, type Dnp3TargetAt } from './points.ts';
 export { USUAL_CLASS } from './target.ts';
 export type { ControlItem } from './server/controls.ts';

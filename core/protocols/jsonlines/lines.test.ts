@@ -1,15 +1,15 @@
 import { expect, test } from 'vitest';
 import { Quality } from '../../point/index.ts';
-import type { Told } from '../publishing/form.ts';
+import type { ToldValue } from '../publishing/form.ts';
 import { lines } from './lines.ts';
 import { settings } from './settings.ts';
 import { address, targetAtSchema, targets } from './target.ts';
 
-const told: Told = {
+const told: ToldValue = {
   ...{ number: 7, address: 'HLM-F1/AI 7', kind: 'analog', value: 10.5, text: null, quality: 0 },
   ...{ time: Date.UTC(2026, 10, 27, 6), unsynchronised: false, name: 'Voltage', unit: 'kV' },
 };
-const read = (values: Told[], dropped = 0): object[] =>
+const read = (values: ToldValue[], dropped = 0): object[] =>
   new TextDecoder()
     .decode(lines({ number: 7, values, dropped }))
     .split('\n')

@@ -1,5 +1,5 @@
 import { qualityWords, validity } from '../../point/index.ts';
-import type { Packet, Told } from '../publishing/form.ts';
+import type { Packet, ToldValue } from '../publishing/form.ts';
 
 /** A packet as lines, a JSON object each (RFC 8259; one a line is common practice). */
 export function lines(packet: Packet): Uint8Array {
@@ -7,7 +7,7 @@ export function lines(packet: Packet): Uint8Array {
   return new TextEncoder().encode(text);
 }
 
-function lineOf(told: Told, packet: Packet, isFirst: boolean): object {
+function lineOf(told: ToldValue, packet: Packet, isFirst: boolean): object {
   const { number, address, name, value, text, unit, quality, time, unsynchronised } = told;
   const reasons = qualityWords(quality);
   return {

@@ -11,7 +11,7 @@ import {
   type Connect,
   type Tpdu,
 } from './wire/cotp.ts';
-import { decodePdu, encodePdu, errorWords, type Agreement, type Pdu } from './wire/pdu.ts';
+import { decodePdu, encodePdu, errorWords, type Negotiated, type Pdu } from './wire/pdu.ts';
 import {
   ABSTRACT,
   CONTEXTS,
@@ -59,7 +59,7 @@ export interface AssociationSettings {
   theirTitle: Title | null;
   password: string | null;
   /** What we propose, or take at most. */
-  agreement: Agreement;
+  agreement: Negotiated;
   /** Octets of a transport message, a power of two up to 8192. */
   tpduSize: number;
   /** How long making it, or ending it, may take. */
@@ -71,13 +71,13 @@ export interface Caller {
   selectors: Selectors;
   title: Title | null;
   password: string | null;
-  agreement: Agreement;
+  agreement: Negotiated;
 }
 
 export type AssociationEffect =
   | { type: 'send'; octets: Uint8Array }
   | { type: 'asked'; caller: Caller }
-  | { type: 'open'; agreement: Agreement }
+  | { type: 'open'; agreement: Negotiated }
   /** A message, with its octets. */
   | { type: 'pdu'; pdu: Pdu; octets: Uint8Array }
   /** A message that is not what it has to be; the association stands. */
@@ -174,7 +174,7 @@ export class Association {
   }
 
   /** The caller is welcome, with what it can have of what it proposed. */
-  accept(agreement: Agreement): void {
+  accept(agreement: Negotiated): void {
     if (this.state !== 'asked') return;
     this.answer(0, 0, encodePdu({ type: 'initiated', agreement }));
     this.opened(agreement);
@@ -348,7 +348,7 @@ export class Association {
     this.opened(initiated.value.agreement);
   }
 
-  private opened(agreement: Agreement): void {
+  private opened(agreement: Negotiated): void {
     this.state = 'open';
     this.deadlineAt = null;
     // What we send keeps to what is agreed on; what comes may be as large as we said that we take.

@@ -5,7 +5,7 @@ import { isForClient, type Speaking } from './within.ts';
 import {
   encodePdu,
   errorWords,
-  type Agreement,
+  type Negotiated,
   type ConfirmedRequest,
   type Pdu,
   type ServiceError,
@@ -35,7 +35,7 @@ export type Answer<Name extends ServiceName> =
 
 export type MmsClientEffect =
   | { type: 'send'; octets: Uint8Array }
-  | { type: 'open'; agreement: Agreement }
+  | { type: 'open'; agreement: Negotiated }
   /** Something came that is not well-formed, or that nobody asked for. */
   | { type: 'odd'; words: string }
   | { type: 'closed'; words: string; byUs: boolean };
@@ -84,7 +84,7 @@ export class MmsClient {
   private invoke = 0;
   private unanswered = 0;
   /** What was agreed on; null: there is no association. */
-  agreement: Agreement | null = null;
+  agreement: Negotiated | null = null;
   readonly counts = { requests: 0, responses: 0, errors: 0, timeouts: 0, reports: 0, odd: 0 };
 
   constructor(

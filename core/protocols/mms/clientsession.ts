@@ -28,7 +28,7 @@ export type BaseCounter =
   'associations' | 'requests' | 'responses' | 'errors' | 'timeouts' | 'octetsSent' | 'octetsReceived' | 'odd';
 
 /** What is known while an association stands; `Own`: what its protocol knows. */
-export type Standing<Own> = Own & {
+export type Associated<Own> = Own & {
   client: MmsClient;
   /** Points that cannot be had, by their numbers, and why. */
   unreadable: Map<number, string>;
@@ -59,7 +59,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   readonly learned = null;
   protected effects: (ClientNews | { type: 'send'; octets: Uint8Array })[] = [];
   protected state: 'down' | 'associating' | 'exploring' | 'running' = 'down';
-  protected standing: Standing<Own> | null = null;
+  protected standing: Associated<Own> | null = null;
   protected points: readonly ClientPoint<Place>[];
   protected roundTripMs = 0;
   private silent: boolean | null = null;
@@ -92,14 +92,14 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   /** For an association that is about to be asked for. */
   protected abstract own(client: MmsClient): Own;
   /** It is made: what has to be known is asked for; `explored` when it is. */
-  protected abstract explore(standing: Standing<Own>, now: Instant): void;
+  protected abstract explore(standing: Associated<Own>, now: Instant): void;
   protected abstract onTold(told: Told, now: Instant): void;
   /** Whether it stands or not. */
   protected abstract readonly ownDeadline: Instant;
   protected abstract wakeOwn(now: Instant): void;
   /** While it runs. */
-  protected abstract runningDeadline(standing: Standing<Own>): Instant;
-  protected abstract wakeRunning(standing: Standing<Own>, now: Instant): void;
+  protected abstract runningDeadline(standing: Associated<Own>): Instant;
+  protected abstract wakeRunning(standing: Associated<Own>, now: Instant): void;
   /** The association is gone. */
   protected abstract lost(): void;
   abstract command(command: ClientCommand<Place, Order>, now: Instant): void;
@@ -234,7 +234,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
       for (const effect of effects) this.onEffect(effect, standing, now);
   }
 
-  private onEffect(effect: MmsClientEffect, standing: Standing<Own>, now: Instant): void {
+  private onEffect(effect: MmsClientEffect, standing: Associated<Own>, now: Instant): void {
     switch (effect.type) {
       case 'send':
         this.counters.add('octetsSent', effect.octets.length);
@@ -272,7 +272,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     this.guestKnows = false;
   }
 
-  private tellGuest({ client }: Standing<Own>): void {
+  private tellGuest({ client }: Associated<Own>): void {
     const { agreement } = client;
     if (!this.hasGuest || this.guestKnows || agreement === null) return;
     this.guestKnows = true;
@@ -289,7 +289,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   }
 
   /** What the association has counted since the last look. */
-  private count({ client: { counts }, counted }: Standing<Own>): void {
+  private count({ client: { counts }, counted }: Associated<Own>): void {
     for (const name of ['requests', 'responses', 'errors', 'timeouts'] as const) {
       this.counters.add(name, counts[name] - counted[name]);
       counted[name] = counts[name];
@@ -325,7 +325,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   }
 
   protected ask<Service extends ServiceName>(
-    standing: Standing<Own>,
+    standing: Associated<Own>,
     service: Service,
     request: Services[Service]['request'],
     now: Instant,
@@ -352,13 +352,13 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   // ---- what cannot be had
 
-  protected refuse(standing: Standing<Own>, points: readonly number[], words: string): void {
+  protected refuse(standing: Associated<Own>, points: readonly number[], words: string): void {
     const isNews = points.some((id) => standing.unreadable.get(id) !== words);
     for (const id of points) standing.unreadable.set(id, words);
     if (isNews) this.tellUnreadable(standing, words);
   }
 
-  protected tellUnreadable(standing: Standing<Own>, words?: string): void {
+  protected tellUnreadable(standing: Associated<Own>, words?: string): void {
     const points = [...standing.unreadable.keys()];
     const all = [...new Set(standing.unreadable.values())];
     const few = words ?? all.slice(0, 5).join('; ') + (all.length > 5 ? ` and ${all.length - 5} more` : '');

@@ -1,6 +1,6 @@
 import { concat } from '../../bytes/index.ts';
 import type { Instant } from '../../session/index.ts';
-import type { Decoder, DecoderSide, Message, Side } from '../decoder.ts';
+import type { Decoder, DecoderSide, Message, Speaker } from '../decoder.ts';
 import { dataWords, pduWords } from './describe.ts';
 import { decodeApdu } from './wire/acse.ts';
 import { decodeTpdu, reasonWords, type Tpdu } from './wire/cotp.ts';
@@ -45,12 +45,13 @@ function partsOf(pdu: Pdu): [string, string][] {
 
 /** An association, from packets on a stream up to MMS. */
 class MmsDecoder implements Decoder {
-  private readonly ways: Record<Side, { packets: TpktReader; parts: Uint8Array[]; octets: number; said: boolean }> = {
-    asking: { packets: new TpktReader(), parts: [], octets: 0, said: false },
-    asked: { packets: new TpktReader(), parts: [], octets: 0, said: false },
-  };
+  private readonly ways: Record<Speaker, { packets: TpktReader; parts: Uint8Array[]; octets: number; said: boolean }> =
+    {
+      asking: { packets: new TpktReader(), parts: [], octets: 0, said: false },
+      asked: { packets: new TpktReader(), parts: [], octets: 0, said: false },
+    };
 
-  push(octets: Uint8Array, side: Side, at: Instant): Message[] {
+  push(octets: Uint8Array, side: Speaker, at: Instant): Message[] {
     const way = this.ways[side];
     const messages: Message[] = [];
     const add = (one: Pick<Message, 'words' | 'isOdd'> & Partial<Message>, own: Uint8Array): void =>

@@ -1,5 +1,5 @@
 import { accessErrorWords, type AccessResult, type Data } from './wire/data.ts';
-import { errorWords, type Agreement, type Pdu } from './wire/pdu.ts';
+import { errorWords, type Negotiated, type Pdu } from './wire/pdu.ts';
 import { nameWords, type ObjectName } from './wire/names.ts';
 import type { Variables } from './wire/services.ts';
 
@@ -81,7 +81,7 @@ export function pduWords(pdu: Pdu, name: (object: ObjectName) => string = nameWo
   }
 }
 
-const agreementWords = ({ size, calling, called, nesting }: Agreement): string =>
+const agreementWords = ({ size, calling, called, nesting }: Negotiated): string =>
   [
     size === null ? 'messages of any size' : `messages of ${size} octets`,
     `${calling} and ${called} requests at once`,

@@ -4,7 +4,7 @@ import { Association, type AssociationSettings, type Caller } from './associatio
 import type { Keeping } from './messagelog.ts';
 import { isForClient, type Speaking } from './within.ts';
 import type { AccessResult, Data, TypeOf } from './wire/data.ts';
-import { encodePdu, type Agreement, type ConfirmedResponse, type Pdu, type ServiceError } from './wire/pdu.ts';
+import { encodePdu, type Negotiated, type ConfirmedResponse, type Pdu, type ServiceError } from './wire/pdu.ts';
 import type { FileAttributes, ObjectClass, ServiceName, Services, Variable, Variables } from './wire/services.ts';
 import type { JournalEntry, JournalRange } from './wire/journals.ts';
 import type { ObjectName } from './wire/names.ts';
@@ -53,7 +53,7 @@ export interface MmsFiles {
 export type MmsServerEffect =
   | { type: 'send'; octets: Uint8Array }
   | { type: 'asked'; caller: Caller }
-  | { type: 'open'; agreement: Agreement }
+  | { type: 'open'; agreement: Negotiated }
   /** What was asked, for those who look on. */
   | { type: 'request'; service: ServiceName; octets: Uint8Array }
   /** Somebody tells us something unasked. */
@@ -83,7 +83,7 @@ export class MmsServer {
   /** Whether there is a guest, who takes what is not for a server. */
   hasGuest = false;
   private effects: MmsServerEffect[] = [];
-  private agreement: Agreement | null = null;
+  private agreement: Negotiated | null = null;
   /** Requests that the owner is not done with. */
   private readonly underWay = new Set<number>();
   private readonly open = new Map<number, { octets: Uint8Array; at: number }>();
@@ -118,7 +118,7 @@ export class MmsServer {
     this.association.wake(now);
     this.collect();
   }
-  accept(agreement: Agreement): void {
+  accept(agreement: Negotiated): void {
     this.association.accept(agreement);
     this.collect();
   }

@@ -3,7 +3,7 @@ import { z } from 'zod';
 import { fromHex } from '../../bytes/index.ts';
 import type { AssociationSettings, Selectors } from './association.ts';
 import type { Title } from './wire/acse.ts';
-import { ServiceBit, type Agreement } from './wire/pdu.ts';
+import { ServiceBit, type Negotiated } from './wire/pdu.ts';
 
 /* What an association needs to be told, at either end, whatever is asked over it. Times in milliseconds. */
 
@@ -58,7 +58,7 @@ export const calledShape = {
 export type CalledSettings = z.infer<z.ZodObject<typeof calledShape>>;
 
 /** What we propose, and take at most. */
-export const AGREEMENT: Agreement = {
+export const AGREEMENT: Negotiated = {
   size: 65_000,
   calling: 10,
   called: 10,
@@ -100,7 +100,7 @@ export const calledSettings = (settings: CalledSettings): AssociationSettings =>
 });
 
 /** What both ends can have. */
-export const agreedOn = (theirs: Agreement, ours: Agreement): Agreement => ({
+export const agreedOn = (theirs: Negotiated, ours: Negotiated): Negotiated => ({
   size: Math.min(theirs.size ?? Infinity, ours.size ?? 65_000),
   calling: Math.min(theirs.calling, ours.calling),
   called: Math.min(theirs.called, ours.called),

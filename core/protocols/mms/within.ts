@@ -2,7 +2,7 @@ import type { Instant } from '../../session/index.ts';
 import type { ConversationTerms } from '../conversation.ts';
 import type { Association, AssociationEffect } from './association.ts';
 import { AGREEMENT } from './settings.ts';
-import { decodePdu, encodePdu, type Agreement, type Pdu } from './wire/pdu.ts';
+import { decodePdu, encodePdu, type Negotiated, type Pdu } from './wire/pdu.ts';
 
 /** What an end of MMS needs of its association. */
 export type Speaking = Pick<
@@ -32,7 +32,7 @@ export class Within implements Speaking {
 
   constructor(private readonly terms: ConversationTerms) {}
 
-  private get agreement(): Agreement {
+  private get agreement(): Negotiated {
     const { octets, requests } = this.terms;
     return { ...AGREEMENT, size: octets, calling: requests, called: requests };
   }

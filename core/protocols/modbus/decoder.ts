@@ -1,5 +1,5 @@
 import type { Instant } from '../../session/index.ts';
-import type { Decoder, DecoderSide, Message, Side } from '../decoder.ts';
+import type { Decoder, DecoderSide, Message, Speaker } from '../decoder.ts';
 import { describeFrame } from './describe.ts';
 import { EXCEPTION } from './wire/pdu.ts';
 import { framingNamed, modbusFraming, type FramingName, type WireEvent } from './wire/frame.ts';
@@ -12,12 +12,12 @@ class ModbusDecoder implements Decoder {
     this.framings = { asking: modbusFraming(framing, 'requests', 0), asked: modbusFraming(framing, 'responses', 0) };
   }
 
-  push(octets: Uint8Array, side: Side, at: Instant): Message[] {
+  push(octets: Uint8Array, side: Speaker, at: Instant): Message[] {
     return this.framings[side].push(octets, at).map((event) => messageOf(event, side, at));
   }
 }
 
-function messageOf(event: WireEvent, side: Side, at: Instant): Message {
+function messageOf(event: WireEvent, side: Speaker, at: Instant): Message {
   const common = { side, at, octets: event.octets, parts: [] };
   switch (event.type) {
     case 'frame': {

@@ -1,7 +1,7 @@
 import type { PointKind } from '../../point/index.ts';
 
 /** A value as it is told to a destination. */
-export interface Told {
+export interface ToldValue {
   /** Ascending over restarts, so that a receiver knows what it has already. */
   number: number;
   /** The address at which the point is offered, as text. */
@@ -24,7 +24,7 @@ export interface Told {
 export interface Packet {
   /** Of its first value: the same packet has the same number, however often it is tried. */
   number: number;
-  values: readonly Told[];
+  values: readonly ToldValue[];
   /** So many values before it were dropped, because too many waited. */
   dropped: number;
 }

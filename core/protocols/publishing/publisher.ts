@@ -13,7 +13,7 @@ import type {
   ServerSide,
   ServerUpdate,
 } from '../server.ts';
-import type { Carried, Told } from './form.ts';
+import type { Carried, ToldValue } from './form.ts';
 import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
 
 /*
@@ -379,10 +379,12 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     return {
       number: values[0].value.packet,
       dropped: values.reduce((sum, { value }) => sum + value.dropped, 0),
-      values: values.map(({ value: { number, address, kind, value, text, quality, time, unsynchronised } }): Told => {
-        const { name = '', unit = '' } = this.known.get(address)?.point ?? {};
-        return { number, address, kind, value, text, quality, time, unsynchronised, name, unit };
-      }),
+      values: values.map(
+        ({ value: { number, address, kind, value, text, quality, time, unsynchronised } }): ToldValue => {
+          const { name = '', unit = '' } = this.known.get(address)?.point ?? {};
+          return { number, address, kind, value, text, quality, time, unsynchronised, name, unit };
+        },
+      ),
     };
   }
 

@@ -1,7 +1,7 @@
 import { ByteReader, ByteWriter } from '../../bytes/index.ts';
 import { POINT_KINDS } from '../../point/index.ts';
 import type { OwedRecord } from '../server.ts';
-import type { Told } from './form.ts';
+import type { ToldValue } from './form.ts';
 
 /**
  * A value that waits for its packet, as it is kept until the destination has it.
@@ -14,7 +14,7 @@ import type { Told } from './form.ts';
  * `packet` is the number of the first value in its packet; numbers beyond 2^48 stand as doubles. Flags: bit 0, the time is of
  * a clock that is not set; bit 1, there is a text.
  */
-export interface WaitingValue extends Omit<Told, 'name' | 'unit'> {
+export interface WaitingValue extends Omit<ToldValue, 'name' | 'unit'> {
   packet: number;
   /** So many were dropped since the one before it was made. */
   dropped: number;

@@ -1,7 +1,7 @@
 import { Quality } from '../../point/index.ts';
 import type { ClientPoint } from '../client.ts';
 import type { Measured } from '../measured.ts';
-import type { Party, Source, SourceSide, Standing } from '../source.ts';
+import type { Contact, Source, SourceSide, Contacts } from '../source.ts';
 import type { SupervisionAt } from './points.ts';
 
 /*
@@ -15,7 +15,7 @@ class Supervisor implements Source {
 
   constructor(private readonly points: readonly ClientPoint<SupervisionAt>[]) {}
 
-  look(standing: Standing): Measured[] {
+  look(standing: Contacts): Measured[] {
     const measured: Measured[] = [];
     for (const { id, at } of this.points) {
       const party = partyOf(at, standing);
@@ -35,7 +35,7 @@ class Supervisor implements Source {
   }
 }
 
-const partyOf = ({ of, code, point }: SupervisionAt, standing: Standing): Party | null =>
+const partyOf = ({ of, code, point }: SupervisionAt, standing: Contacts): Contact | null =>
   of === 'outbound' ? standing.outbound(code) : point === '' ? standing.device(code) : standing.point(code, point);
 
 export const source: SourceSide<SupervisionAt> = {

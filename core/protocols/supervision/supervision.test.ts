@@ -1,5 +1,5 @@
 import { Quality } from '../../point/index.ts';
-import type { Party, Standing } from '../source.ts';
+import type { Contact, Contacts } from '../source.ts';
 import { describe, expect, test } from 'vitest';
 import { address, draftAtSchema, points, type SupervisionAt } from './points.ts';
 import { source } from './sessions.ts';
@@ -55,8 +55,8 @@ describe('addresses', () => {
 });
 
 describe('readings', () => {
-  const parties = new Map<string, Party>();
-  const standing: Standing = {
+  const parties = new Map<string, Contact>();
+  const standing: Contacts = {
     device: (code) => parties.get(code) ?? null,
     outbound: (code) => parties.get(`to ${code}`) ?? null,
     point: (code, address) => parties.get(`${code} ${address}`) ?? null,

@@ -94,7 +94,7 @@ export function nameOf(data: AccessResult | undefined): ObjectName | null {
 }
 
 /** What a client wants of a transfer set; times in seconds. */
-export interface Wanted {
+export interface TransferSetValues {
   dataSet: ObjectName;
   start: number;
   interval: number;
@@ -128,7 +128,7 @@ export const SET_TYPE = structure(
 );
 export const ATTRIBUTES = SET_TYPE.type === 'structure' ? SET_TYPE.components.map(({ name }) => name) : [];
 
-export function wantedData(wanted: Wanted): Data {
+export function wantedData(wanted: TransferSetValues): Data {
   const number = (value: number): Data => ({ type: 'integer', value: Math.round(value) });
   const flag = (value: boolean): Data => ({ type: 'boolean', value });
   return {

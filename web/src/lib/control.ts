@@ -27,13 +27,13 @@ export function setWords(counts: number, point: ScaledPoint & { unit: string }):
 export const writeWords = (text: string): string => `Set to “${text}”`;
 
 /** What a person is about to ask of a point: an operation of a control, a value of a setpoint, or a text. */
-export type Wanted =
+export type OrderWanted =
   | { operation: Operation; onMs: number | null; offMs: number | null; count: number | null }
   | { operation: 'set'; value: number | null }
   | { operation: 'write'; text: string };
 
 /** Why it cannot be asked; null when it can. */
-export function wantedProblem(wanted: Wanted, point: PointView): string | null {
+export function wantedProblem(wanted: OrderWanted, point: PointView): string | null {
   if (wanted.operation === 'write') {
     const text = textToSend(wanted.text, { ...point, pairs: null, range: 'none' });
     return text.ok ? null : text.problem;
@@ -55,14 +55,14 @@ export const countsOf = (value: number, point: PointView): ReturnType<typeof cou
   countsToSend(value, { ...point, pairs: null, range: 'none' });
 
 /** `Trip`, `Set to 2.5 m`. */
-export function wantedWords(wanted: Wanted, { unit }: PointView): string {
+export function wantedWords(wanted: OrderWanted, { unit }: PointView): string {
   if (wanted.operation === 'write') return writeWords(wanted.text);
   if (wanted.operation === 'set') return `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`;
   return operationWords(wanted.operation);
 }
 
 /** How exactly: the times of a pulse, or the counts that are sent. */
-export function detailWords(wanted: Wanted, point: PointView): string {
+export function detailWords(wanted: OrderWanted, point: PointView): string {
   const form = pointsOf(point.at.protocol).form(point);
   if (wanted.operation === 'write')
     return `${wanted.text.length} ${wanted.text.length === 1 ? 'character' : 'characters'}, as ${form}`;
@@ -78,7 +78,7 @@ export function detailWords(wanted: Wanted, point: PointView): string {
 
 /** The point that will show it, and what it has to become; null when no point does. */
 export function expectedOf(
-  wanted: Wanted,
+  wanted: OrderWanted,
   { control, setting, unit }: PointView,
 ): { name: string; value: string } | null {
   if (wanted.operation === 'write') return setting && { name: setting.follows.name, value: `“${wanted.text}”` };

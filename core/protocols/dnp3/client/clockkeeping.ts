@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MasterSettings } from '../settings.ts';
 import { Priority } from '../../../line/index.ts';
-import type { Task, Wanted } from './task.ts';
+import type { Task, WaitingTask } from './task.ts';
 
 const SYNC_PAUSE_MS = 60_000;
 /** A device that does not answer when its clock is to be set is asked so rarely. */
@@ -52,7 +52,7 @@ export class ClockKeeping {
     return this.settings.timeSync === 'whenAskedLan' ? { type: 'recordTime' } : { type: 'measureDelay' };
   }
 
-  setting(now: Instant): Wanted | null {
+  setting(now: Instant): WaitingTask | null {
     if (!this.asked || now < this.setNotBefore) return null;
     return {
       task: this.task,
@@ -62,7 +62,7 @@ export class ClockKeeping {
     };
   }
 
-  reading(now: Instant): Wanted | null {
+  reading(now: Instant): WaitingTask | null {
     if (this.readAt === null || now < this.readAt) return null;
     return {
       task: { type: 'readClock' },

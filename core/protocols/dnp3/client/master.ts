@@ -21,7 +21,7 @@ import { Reads } from './reads.ts';
 import { ALL_EVENT_CLASSES } from './replay.ts';
 import { StartUp } from './startup.ts';
 import { Priority, type Party } from '../../../line/index.ts';
-import { isSurvey, type Conversation, type Task, type TaskOf, type Wanted } from './task.ts';
+import { isSurvey, type Conversation, type Task, type TaskOf, type WaitingTask } from './task.ts';
 import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
 
 /*
@@ -465,7 +465,7 @@ export class Master
     return late === null ? this.planBackground(now) : null;
   }
 
-  private planOf({ task, priority, since, taken }: Wanted): Plan {
+  private planOf({ task, priority, since, taken }: WaitingTask): Plan {
     return {
       priority,
       since,

@@ -2,7 +2,7 @@ import type { Instant } from '../../../session/index.ts';
 import { FileJob } from '../files/filejob.ts';
 import { isFileOrder, type Order } from '../order.ts';
 import { Priority } from '../../../line/index.ts';
-import type { Task, TaskOf, Wanted } from './task.ts';
+import type { Task, TaskOf, WaitingTask } from './task.ts';
 import { broadcastTask } from './tasks/index.ts';
 
 const MAX_WAITING = 16;
@@ -45,7 +45,7 @@ export class OrderQueue {
   }
 
   /** Polls that are due go first; where some always are, a step takes the place of one now and then. */
-  next(poll: Wanted | null, clockTask: () => Task, now: Instant): Wanted | null {
+  next(poll: WaitingTask | null, clockTask: () => Task, now: Instant): WaitingTask | null {
     const [step] = this.steps;
     if (step !== undefined && (poll === null || now - this.stepSince >= STEP_PATIENCE_MS))
       return {

@@ -4,7 +4,7 @@ import { iinWords, refusalOf } from '../wire/application.ts';
 import { POLLS, PollSchedule } from './polls.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
 import { Priority } from '../../../line/index.ts';
-import { ALL_CLASSES, type Answer, type Wanted } from './task.ts';
+import { ALL_CLASSES, type Answer, type WaitingTask } from './task.ts';
 import { read } from './tasks/index.ts';
 
 /** On a shared line, how long events go before an integrity poll that is due. */
@@ -75,7 +75,7 @@ export class Reads {
   }
 
   /** What is to be read now. On a `shared` line events go before present values for a while. */
-  next(now: Instant, shared: boolean, lastHeard: Instant): Wanted | null {
+  next(now: Instant, shared: boolean, lastHeard: Instant): WaitingTask | null {
     const { polls } = this;
     const due = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
     const advanceClasses = (at: Instant): void => {
@@ -108,7 +108,7 @@ export class Reads {
   }
 
   /** The same while events are not to be asked for. */
-  presentOnly(now: Instant, lastHeard: Instant): Wanted | null {
+  presentOnly(now: Instant, lastHeard: Instant): WaitingTask | null {
     const { polls } = this;
     this.parts = this.parts.filter((one) => readsPresent(one) && one.classes.every((n) => n === 0));
     const [part] = this.parts;
@@ -132,7 +132,7 @@ export class Reads {
     since: Instant,
     lastHeard: Instant,
     advance: (now: Instant) => void,
-  ): Wanted | null {
+  ): WaitingTask | null {
     const [first, ...others] = this.plan.parts(classes);
     const taken = (at: Instant): void => {
       advance(at);

@@ -41,7 +41,7 @@ export const isSurvey = (task: Task): task is Task & { survey: string } =>
 export const ALL_CLASSES = [1, 2, 3, 0] as const;
 
 /** A task that waits, since when, and what is done as it is taken up. */
-export interface Wanted {
+export interface WaitingTask {
   task: Task;
   priority: Priority;
   since: Instant;

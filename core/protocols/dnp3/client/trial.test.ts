@@ -4,7 +4,8 @@ import { encodeLinkFrame, SecondaryFunction } from '../wire/link.ts';
 import { Outstation } from '../server/outstation.ts';
 import { DEFAULT_VARIATIONS, type OutstationPoint } from '../server/pointtable.ts';
 import { outstationSettings } from '../settings.ts';
-import { Trial, type TrialEffect } from './trial.ts';
+import type { TrialEffect } from '../../client.ts';
+import { Trial } from './trial.ts';
 
 const POINTS: OutstationPoint[] = [
   ...Array.from({ length: 300 }, (_, index) => ({ kind: 'analog' as const, index })),

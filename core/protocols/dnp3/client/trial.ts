@@ -1,5 +1,7 @@
 import { POINT_KINDS, KIND_WORDS, type PointKind } from '../../../point/index.ts';
-import type { Instant, Session } from '../../../session/index.ts';
+import type { Instant } from '../../../session/index.ts';
+import type { TrialEffect } from '../../client.ts';
+import { PolledTrial, TRIES } from '../../polling/trial.ts';
 import { SELF_ADDRESS } from '../address.ts';
 import { encodeFragment, FunctionCode, Iin, iinWords, single, REFUSED } from '../wire/application.ts';
 import { CounterSet } from '../counters.ts';
@@ -27,35 +29,24 @@ export interface TrialSettings {
   maxFragment: number;
 }
 
-export type TrialStep = 'linkStatus' | 'read';
+type Step = 'linkStatus' | 'read';
 
-export type TrialEffect =
-  | { type: 'send'; octets: Uint8Array }
-  | { type: 'step'; step: TrialStep; state: 'running' | 'good' | 'odd' | 'bad'; words: string; meaning: string }
-  | { type: 'ended'; good: boolean };
-
-const TRIES = 2;
-
-export class Trial implements Session<never, TrialEffect> {
+export class Trial extends PolledTrial<Step> {
   private readonly endpoint: Endpoint;
-  private effects: TrialEffect[] = [];
-  private step: TrialStep | null = null;
-  private tries = 0;
-  private sentAt: Instant = 0;
   private sequence = 0;
-  private fragments = 0;
   private counts = new Map<PointKind, number>();
   /** What came that was not meant for us or not from the device, newest last. */
   private strange: LinkFrame | null = null;
   private heard = false;
   private askedSelf = false;
   private readonly counters: CounterSet;
-  deadline: Instant | null = null;
 
   constructor(
     private readonly settings: TrialSettings,
     now: Instant,
   ) {
+    const closedMeans = 'it may accept one master at a time, or only masters that it knows by their IP address.';
+    super('linkStatus', settings.responseTimeoutMs, closedMeans);
     this.counters = new CounterSet(now);
     this.endpoint = new Endpoint({
       role: 'master',
@@ -65,21 +56,6 @@ export class Trial implements Session<never, TrialEffect> {
     });
   }
 
-  start(now: Instant): void {
-    this.begin('linkStatus', now);
-  }
-
-  stop(_now: Instant): void {
-    if (this.step !== null)
-      this.end(
-        this.step,
-        'the other end closed the connection',
-        'It took the connection but not us: it may accept one master at a time, or only masters that it knows by their IP address.',
-      );
-  }
-
-  command(_command: never): void {}
-
   receive(bytes: Uint8Array, now: Instant): void {
     for (const { fragment } of this.endpoint.receive(bytes, now)) {
       if (this.step !== 'read' || fragment.functionCode !== FunctionCode.response) continue;
@@ -87,55 +63,41 @@ export class Trial implements Session<never, TrialEffect> {
       this.onAnswer(fragment, now);
     }
     if (this.step === 'linkStatus' && this.heard) {
-      this.report('linkStatus', 'good', `link status after ${now - this.sentAt} ms`, '');
+      this.report('linkStatus', 'good', `link status after ${now - this.sentAt} ms`);
       this.begin('read', now);
     }
   }
 
-  wake(now: Instant): void {
-    if (this.step === null || this.deadline === null || now < this.deadline) return;
-    if (this.tries < TRIES) {
-      this.send(now);
-      return;
-    }
-    if (this.step === 'read' && this.strange === null && !this.askedSelf) {
+  protected unanswered(step: Step, now: Instant): void {
+    if (step === 'read' && this.strange === null && !this.askedSelf) {
       this.askedSelf = true;
-      this.report('read', 'running', 'nothing answers; asking whoever is there for its address', '');
+      this.report('read', 'running', 'nothing answers; asking whoever is there for its address');
       this.endpoint.requestLinkStatus(SELF_ADDRESS);
-      this.deadline = now + this.settings.responseTimeoutMs;
+      this.waitOn(now);
       return;
     }
     const { words, meaning } = this.silence();
-    if (this.step === 'linkStatus' && this.strange === null) {
+    if (step === 'linkStatus' && this.strange === null) {
       this.report('linkStatus', 'odd', words, 'Some devices leave this request unanswered; reading decides.');
       this.begin('read', now);
-    } else this.end(this.step, words, meaning);
+    } else this.end(words, meaning);
   }
 
-  take(): TrialEffect[] {
+  override take(): TrialEffect[] {
     const octets = this.endpoint.takeOutput();
-    if (octets !== null) this.effects.push({ type: 'send', octets });
-    const { effects } = this;
-    this.effects = [];
-    return effects;
+    if (octets !== null) this.out(octets);
+    return super.take();
   }
 
-  private begin(step: TrialStep, now: Instant): void {
-    this.step = step;
-    this.tries = 0;
-    this.report(step, 'running', step === 'linkStatus' ? 'asking for the link status' : 'reading class 0', '');
-    this.send(now);
+  protected wordsOf(step: Step): string {
+    return step === 'linkStatus' ? 'asking for the link status' : 'reading class 0';
   }
 
-  private send(now: Instant): void {
-    this.tries++;
-    this.sentAt = now;
-    this.deadline = now + this.settings.responseTimeoutMs;
-    if (this.step === 'linkStatus') {
+  protected ask(step: Step, now: Instant): void {
+    if (step === 'linkStatus') {
       this.endpoint.requestLinkStatus();
       return;
     }
-    this.fragments = 0;
     this.counts = new Map();
     this.sequence = (this.sequence + 1) & 0x0f;
     const [functionCode, objects] = read.request({ type: 'read', classes: [0] }, now);
@@ -155,7 +117,6 @@ export class Trial implements Session<never, TrialEffect> {
     const refusal = iin & REFUSED;
     if (refusal) {
       this.end(
-        'read',
         `it answered, but refused: ${iinWords(refusal).join(', ')}`,
         'The device does not know class 0, or is not set up for it: look at the profile or the map of the device.',
       );
@@ -164,15 +125,14 @@ export class Trial implements Session<never, TrialEffect> {
     const { readings, problem } = measuredReadings(fragment);
     for (const { kind } of readings) this.counts.set(kind, (this.counts.get(kind) ?? 0) + 1);
     if (problem !== null) {
-      this.end('read', `its answer is not understood: ${problem.words}`, 'It uses an object that is not supported.');
+      this.end(`its answer is not understood: ${problem.words}`, 'It uses an object that is not supported.');
       return;
     }
-    this.fragments++;
     if (fragment.control.confirm)
       this.endpoint.sendFragment(encodeFragment(single(this.sequence), FunctionCode.confirm, null), now);
     if (!fragment.control.final) {
       this.sequence = (this.sequence + 1) & 0x0f;
-      this.deadline = now + this.settings.responseTimeoutMs;
+      this.waitOn(now);
       return;
     }
     const found = POINT_KINDS.flatMap((kind) => {
@@ -193,9 +153,7 @@ export class Trial implements Session<never, TrialEffect> {
         .filter((words) => words !== '')
         .join(' '),
     );
-    this.step = null;
-    this.deadline = null;
-    this.effects.push({ type: 'ended', good: true });
+    this.finish(true);
   }
 
   /** What it means that no answer came. */
@@ -223,16 +181,5 @@ export class Trial implements Session<never, TrialEffect> {
         `The device has another address than ${theirAddress}, or answers only a master with an address that is not ${ourAddress}, ` +
         'or DNP3 is not switched on at that port.',
     };
-  }
-
-  private report(step: TrialStep, state: 'running' | 'good' | 'odd' | 'bad', words: string, meaning: string): void {
-    this.effects.push({ type: 'step', step, state, words, meaning });
-  }
-
-  private end(step: TrialStep, words: string, meaning: string): void {
-    this.report(step, 'bad', words, meaning);
-    this.step = null;
-    this.deadline = null;
-    this.effects.push({ type: 'ended', good: false });
   }
 }

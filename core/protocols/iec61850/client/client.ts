@@ -1,7 +1,7 @@
 import type { Instant } from '../../../session/index.ts';
 import type { ClientCommand, ClientNews, ClientOptions, DetailTable, FileOrder, SurveyedPoint } from '../../client.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
-import { ClientSession, type Standing } from '../../mms/clientsession.ts';
+import { ClientSession, type Associated } from '../../mms/clientsession.ts';
 import { hold } from '../../mms/dialogue.ts';
 import { accessErrorWords } from '../../mms/wire/data.ts';
 import { CounterSet, type CounterName } from '../counters.ts';
@@ -51,7 +51,7 @@ interface Own {
   rounds: Round[];
   held: Held;
 }
-type Known = Standing<Own>;
+type Known = Associated<Own>;
 
 export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
   private readonly entries;

@@ -1,8 +1,8 @@
 import { Association, type AssociationEffect, type AssociationSettings, type Caller } from '../association.ts';
-import type { Agreement, Pdu } from '../wire/pdu.ts';
+import type { Negotiated, Pdu } from '../wire/pdu.ts';
 import { ServiceBit } from '../wire/pdu.ts';
 
-export const AGREEMENT: Agreement = {
+export const AGREEMENT: Negotiated = {
   size: 65_000,
   calling: 5,
   called: 5,
@@ -34,7 +34,7 @@ export class Pair {
   /** What becomes of octets on their way; null: they are lost. */
   wire: (octets: Uint8Array, fromCaller: boolean) => Uint8Array | null = (octets) => octets;
   /** What the called end makes of a caller. */
-  decide: (caller: Caller) => Agreement | { diagnostic: number } = ({ agreement }) => agreement;
+  decide: (caller: Caller) => Negotiated | { diagnostic: number } = ({ agreement }) => agreement;
 
   constructor(caller: Partial<AssociationSettings> = {}, called: Partial<AssociationSettings> = {}) {
     this.calling = new Association(settings(caller), 'calling');

@@ -1,6 +1,6 @@
 import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from '../client.ts';
 import { MmsServer, type MmsObjects, type MmsServerEffect } from '../server.ts';
-import type { Agreement } from '../wire/pdu.ts';
+import type { Negotiated } from '../wire/pdu.ts';
 import type { ServiceName, Services } from '../wire/services.ts';
 import { settings } from './pair.ts';
 
@@ -19,7 +19,7 @@ export class Talk {
   constructor(
     objects: MmsObjects,
     client: Partial<MmsClientSettings> = {},
-    private readonly agree: (agreement: Agreement) => Agreement = (agreement) => agreement,
+    private readonly agree: (agreement: Negotiated) => Negotiated = (agreement) => agreement,
   ) {
     this.client = new MmsClient({ ...settings(), responseTimeoutMs: 2000, ...client }, (told) => {
       this.told.push(told);

@@ -32,7 +32,7 @@ import { SERVICES, variablesNode, variablesOf, type ServiceName, type Services, 
  */
 
 /** What both ends of an association agree on. */
-export interface Agreement {
+export interface Negotiated {
   /** Octets of a message at most; null: not limited. */
   size: number | null;
   /** Requests that may be under way from whoever calls, and from whoever is called. */
@@ -109,7 +109,7 @@ export type Pdu =
   | { type: 'reject'; invoke: number | null; kind: number; code: number }
   | { type: 'cancel' | 'cancelled'; invoke: number }
   | { type: 'cancelError'; invoke: number; error: ServiceError }
-  | { type: 'initiate' | 'initiated'; agreement: Agreement }
+  | { type: 'initiate' | 'initiated'; agreement: Negotiated }
   | { type: 'initiateError' | 'concludeError'; error: ServiceError }
   | { type: 'conclude' | 'concluded' };
 
@@ -126,7 +126,7 @@ const errorNode = (tag: number, { class: of, code, words }: ServiceError): Node 
     words === '' ? null : characters(context(2), words),
   );
 
-function agreementNode(tag: number, { size, calling, called, nesting, parameters, services }: Agreement): Node {
+function agreementNode(tag: number, { size, calling, called, nesting, parameters, services }: Negotiated): Node {
   const supported = Array.from({ length: SERVICE_BITS }, (_, bit) => services.includes(bit));
   return constructed(
     tag,
@@ -219,7 +219,7 @@ function errorOf(octets: Uint8Array, element: Element | undefined): ServiceError
   };
 }
 
-function agreementOf(octets: Uint8Array, element: Element): Agreement {
+function agreementOf(octets: Uint8Array, element: Element): Negotiated {
   const optional = (tag: number, most: number): number | null => {
     const found = find(element, context(tag));
     return found === undefined ? null : numberOf(octets, found, 'what is proposed', 0, most);

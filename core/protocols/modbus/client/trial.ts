@@ -1,5 +1,5 @@
-import type { Instant, Session } from '../../../session/index.ts';
-import type { TrialEffect } from '../../client.ts';
+import type { Instant } from '../../../session/index.ts';
+import { PolledTrial } from '../../polling/trial.ts';
 import type { ClientSettings } from '../settings.ts';
 import { encodeFrame, modbusFraming, type FramingName, type WireEvent } from '../wire/frame.ts';
 import { decodeAnswer, encodeRequest, exceptionWords, type Answer, type Request } from '../wire/pdu.ts';
@@ -19,55 +19,30 @@ const REQUESTS: Record<Step, Request> = {
   identify: { code: 0x2b, access: 1, object: 0 },
   read: { code: 0x03, address: 0, count: 1 },
 };
-const TRIES = 2;
 
-export class Trial implements Session<never, TrialEffect> {
-  private effects: TrialEffect[] = [];
-  private step: Step | null = null;
-  private tries = 0;
-  private sentAt: Instant = 0;
+export class Trial extends PolledTrial<Step> {
   private transaction = 0;
   /** Units that answered in its place, and what was no frame. */
   private readonly strangers = new Set<number>();
   private broken = 0;
   private readonly wire;
-  deadline: Instant | null = null;
 
   constructor(
     private readonly settings: ClientSettings,
     private readonly framing: FramingName,
   ) {
+    const closedMeans = 'it may take one client at a time, or only those that it knows by their IP address.';
+    super('identify', settings.responseTimeoutMs, closedMeans);
     this.wire = modbusFraming(framing, 'responses', 0);
   }
 
-  start(now: Instant): void {
-    this.begin('identify', now);
+  protected wordsOf(step: Step): string {
+    return step === 'identify' ? 'asking what it is' : 'reading holding register 0';
   }
 
-  stop(_now: Instant): void {
-    if (this.step !== null)
-      this.end(
-        'bad',
-        'the other end closed the connection',
-        'It took the connection but not us: it may take one client at a time, or only those that it knows by their IP address.',
-      );
-  }
-
-  private begin(step: Step, now: Instant): void {
-    this.step = step;
-    this.tries = 0;
-    const words = step === 'identify' ? 'asking what it is' : 'reading holding register 0';
-    this.effects.push({ type: 'step', step, state: 'running', words, meaning: '' });
-    this.send(step, now);
-  }
-
-  private send(step: Step, now: Instant): void {
-    this.tries++;
+  protected ask(step: Step): void {
     this.transaction++;
-    this.sentAt = now;
-    const octets = encodeFrame(this.framing, this.transaction, this.settings.unitId, encodeRequest(REQUESTS[step]));
-    this.effects.push({ type: 'send', octets });
-    this.deadline = now + this.settings.responseTimeoutMs;
+    this.out(encodeFrame(this.framing, this.transaction, this.settings.unitId, encodeRequest(REQUESTS[step])));
   }
 
   receive(bytes: Uint8Array, now: Instant): void {
@@ -90,25 +65,31 @@ export class Trial implements Session<never, TrialEffect> {
     if (step === 'identify') {
       const objects = answer.ok && answer.response.code === 0x2b ? answer.response.objects : [];
       const said = objects.map(({ text }) => text).join(', ');
-      if (said !== '') this.say(step, 'good', `it says ${said}, ${took}`);
+      if (said !== '') this.report(step, 'good', `it says ${said}, ${took}`);
       else
-        this.say(step, 'odd', answer.ok ? `it says nothing of itself, ${took}` : exceptionWords(exceptionOf(answer)));
+        this.report(
+          step,
+          'odd',
+          answer.ok ? `it says nothing of itself, ${took}` : exceptionWords(exceptionOf(answer)),
+        );
       this.begin('read', now);
       return;
     }
     const words = answer.ok ? `it answers ${took}` : `it answers ${took}: ${exceptionWords(exceptionOf(answer))}`;
-    this.say(step, answer.ok ? 'good' : 'odd', words, answer.ok ? '' : 'It is there, and does not have that register.');
+    this.report(
+      step,
+      answer.ok ? 'good' : 'odd',
+      words,
+      answer.ok ? '' : 'It is there, and does not have that register.',
+    );
     this.finish(true);
   }
 
-  wake(now: Instant): void {
-    const { step } = this;
-    if (step === null || this.deadline === null || now < this.deadline) return;
-    if (this.tries < TRIES) this.send(step, now);
-    else if (step === 'identify') {
-      this.say(step, 'odd', 'no answer; not every server knows that');
+  protected unanswered(step: Step, now: Instant): void {
+    if (step === 'identify') {
+      this.report(step, 'odd', 'no answer; not every server knows that');
       this.begin('read', now);
-    } else this.end('bad', this.silentWords(), this.silentMeaning());
+    } else this.end(this.silentWords(), this.silentMeaning());
   }
 
   private silentWords(): string {
@@ -122,31 +103,6 @@ export class Trial implements Session<never, TrialEffect> {
     if (this.strangers.size > 0) return 'The unit identifier is another one: put it right here or at the device.';
     if (this.broken > 0) return 'Another framing, another bit rate or parity, or another protocol on that port.';
     return 'A wrong unit identifier, another framing than the one chosen, or a gateway with nothing behind it.';
-  }
-
-  command(): void {
-    // There is nothing to say to it.
-  }
-
-  private say(step: Step, state: 'good' | 'odd' | 'bad', words: string, meaning = ''): void {
-    this.effects.push({ type: 'step', step, state, words, meaning });
-  }
-
-  private end(state: 'bad', words: string, meaning: string): void {
-    if (this.step !== null) this.say(this.step, state, words, meaning);
-    this.finish(false);
-  }
-
-  private finish(good: boolean): void {
-    this.step = null;
-    this.deadline = null;
-    this.effects.push({ type: 'ended', good });
-  }
-
-  take(): TrialEffect[] {
-    const { effects } = this;
-    this.effects = [];
-    return effects;
   }
 }
 

@@ -3,7 +3,7 @@ import type { AccessResult } from '../../mms/wire/data.ts';
 import { BLOCKS, SPECIAL } from '../transfer.ts';
 
 /** What a peer says of itself and of the agreement. */
-export interface Agreement {
+export interface PeerTold {
   /** `2000.8`; empty: not said. */
   version: string;
   /** Conformance blocks that it has, from 1; null: not said. */
@@ -19,7 +19,7 @@ function* value(domain: string | null, item: string): Dialogue<AccessResult | nu
   return found === undefined || found.type === 'failure' ? null : found;
 }
 
-export function* agreementOf(domain: string): Dialogue<Agreement> {
+export function* agreementOf(domain: string): Dialogue<PeerTold> {
   const version = yield* value(null, SPECIAL.version);
   const features = yield* value(null, SPECIAL.features);
   const table = yield* value(domain, SPECIAL.table);
@@ -35,17 +35,17 @@ export function* agreementOf(domain: string): Dialogue<Agreement> {
 }
 
 /** Nothing is asked of a peer that has another agreement than ours. */
-export function checkTable({ table }: Agreement, wanted: string): void {
+export function checkTable({ table }: PeerTold, wanted: string): void {
   if (wanted !== '' && table !== null && table !== wanted)
     throw new Refusal(`the peer has the bilateral table ${table === '' ? 'without a name' : table}, ours is ${wanted}`);
 }
 
-export const agreementWords = ({ version, blocks, table }: Agreement): string =>
+export const agreementWords = ({ version, blocks, table }: PeerTold): string =>
   [
     version === '' ? 'it does not say its version' : `version ${version}`,
     blocks === null ? 'it does not say its features' : `conformance blocks ${blocks.join(', ') || 'none'}`,
     table === null ? 'it names no bilateral table' : `bilateral table ${table === '' ? 'without a name' : table}`,
   ].join(', ');
 
-export const hasReports = ({ blocks }: Agreement): boolean =>
+export const hasReports = ({ blocks }: PeerTold): boolean =>
   blocks === null || blocks.includes(BLOCKS.exception + 1) || blocks.includes(BLOCKS.periodic + 1);

@@ -14,7 +14,7 @@ import type { ControlOrder } from '../../control.ts';
 import { PastMessages } from '../../past.ts';
 import { CarryingMessage } from '../../mms/carrying.ts';
 import type { Told } from '../../mms/client.ts';
-import { ClientSession, type Standing } from '../../mms/clientsession.ts';
+import { ClientSession, type Associated } from '../../mms/clientsession.ts';
 import { allNames, hold, type Dialogue } from '../../mms/dialogue.ts';
 import { callingSettings } from '../../mms/settings.ts';
 import { accessErrorWords, type AccessResult } from '../../mms/wire/data.ts';
@@ -27,7 +27,7 @@ import type { ClientSettings } from '../settings.ts';
 import { messageOf, messageText, messageWords, type InfoMessage } from '../messages.ts';
 import { BLOCKS, ackData, ACKNOWLEDGEMENTS, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { TAG } from '../tags.ts';
-import { agreementOf, agreementWords, checkTable, hasReports, type Agreement } from './agreement.ts';
+import { agreementOf, agreementWords, checkTable, hasReports, type PeerTold } from './agreement.ts';
 import { operate, SELECT } from './operating.ts';
 import { readTags, setTag } from './tagging.ts';
 import { conditionWords, subscribe, unsubscribe } from './subscribing.ts';
@@ -55,7 +55,7 @@ const MOST_MESSAGES = 20;
 const MESSAGES_WITHIN_MS = 60_000;
 
 interface Own {
-  agreement: Agreement | null;
+  agreement: PeerTold | null;
   /** Names of the domain; null: not told. */
   names: ReadonlySet<string> | null;
   reporting: Reporting[];
@@ -66,7 +66,7 @@ interface Own {
   /** Subscribing is under way. */
   trying: boolean;
 }
-type Known = Standing<Own>;
+type Known = Associated<Own>;
 
 export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
   readonly keep = EMPTY;
@@ -137,7 +137,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
 
   protected explore(standing: Known, now: Instant): void {
     const { settings } = this;
-    function* look(): Dialogue<{ agreement: Agreement; names: ReadonlySet<string> | null }> {
+    function* look(): Dialogue<{ agreement: PeerTold; names: ReadonlySet<string> | null }> {
       const agreement = yield* agreementOf(settings.domain);
       checkTable(agreement, settings.bilateralTable);
       const names = yield* allNames('variable', settings.domain);

@@ -6,7 +6,7 @@ import type { Variable } from '../../mms/wire/services.ts';
 import { packedSize } from '../blocks.ts';
 import { nameOfPoint, type TaseAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
-import { ATTRIBUTES, CONDITIONS, nameOf, SPECIAL, wantedData, type Wanted } from '../transfer.ts';
+import { ATTRIBUTES, CONDITIONS, nameOf, SPECIAL, wantedData, type TransferSetValues } from '../transfer.ts';
 
 /*
  * A data set of ours and the transfer set that reports it (IEC 60870-6-503, 7.1; from memory).
@@ -91,7 +91,7 @@ function* typesOf(variables: readonly Variable[]): Dialogue<TypeOf[] | null> {
   return types;
 }
 
-function* write(set: ObjectName, wanted: Wanted): Dialogue<void> {
+function* write(set: ObjectName, wanted: TransferSetValues): Dialogue<void> {
   const data = wantedData(wanted);
   const whole = yield* ask('write', { variables: { names: [{ name: set }] }, values: [data] });
   const error = whole.ok ? (whole.response.results[0] ?? null) : 0;

@@ -1,13 +1,13 @@
 import { beforeEach, describe, expect, test } from 'vitest';
 import { AccessError, type Data } from '../../mms/wire/data.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
-import { wantedData, type Wanted } from '../transfer.ts';
+import { wantedData, type TransferSetValues } from '../transfer.ts';
 import type { ServerEffect } from '../../server.ts';
 import { CriticalChanges } from './critical.ts';
 import { TransferSet, type TransferReport } from './transferset.ts';
 
 const dataSet: ObjectName = { scope: 'domain', domain: 'VBU', item: 'DS1' };
-const wish: Wanted = {
+const wish: TransferSetValues = {
   ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: ['object change'] },
   ...{ blocked: false, critical: false, byException: true, all: true, enabled: true, eventCode: 0 },
 };
@@ -31,7 +31,7 @@ beforeEach(() => {
     },
   );
 });
-const ask = (change: Partial<Wanted> = {}, peer = 1): number | null =>
+const ask = (change: Partial<TransferSetValues> = {}, peer = 1): number | null =>
   set.write(null, wantedData({ ...wish, ...change }), peer, now);
 /** Time passes, deadline by deadline. */
 function pass(ms: number): void {
@@ -188,7 +188,7 @@ describe('a transfer set', () => {
     expect(told().map(([at]) => at)).toEqual([0, 1010, 31_010]);
   });
 
-  test.each<[Partial<Wanted>, number]>([
+  test.each<[Partial<TransferSetValues>, number]>([
     [{ dataSet: { scope: 'domain', domain: 'VBU', item: 'NONE' } }, AccessError.undefined],
     [{ conditions: [] }, AccessError.valueInvalid],
     [{ interval: -1 }, AccessError.valueInvalid],

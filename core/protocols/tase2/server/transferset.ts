@@ -2,7 +2,15 @@ import type { Instant } from '../../../session/index.ts';
 import { AccessError, type AccessResult, type Data } from '../../mms/wire/data.ts';
 import { MOST_WAITING, type CriticalChanges, type WaitingChange } from './critical.ts';
 import { nameWords, type ObjectName } from '../../mms/wire/names.ts';
-import { ATTRIBUTES, CONDITIONS, conditionsOf, nameOf, wantedData, type Condition, type Wanted } from '../transfer.ts';
+import {
+  ATTRIBUTES,
+  CONDITIONS,
+  conditionsOf,
+  nameOf,
+  wantedData,
+  type Condition,
+  type TransferSetValues,
+} from '../transfer.ts';
 
 /*
  * One data set transfer set of our server (IEC 60870-6-503, 7.1; from memory).
@@ -58,8 +66,8 @@ export interface TransferReport {
   eventCode: number;
 }
 
-export interface Standing {
-  wanted: Wanted;
+export interface TransferSetState {
+  wanted: TransferSetValues;
   /** Whose it is; null: nobody's. */
   peer: number | null;
   state: 'free' | 'enabled' | 'waits for its acknowledgement';
@@ -69,13 +77,13 @@ export interface Standing {
   repeats: number;
 }
 
-const OFF: Wanted = {
+const OFF: TransferSetValues = {
   ...{ dataSet: { scope: 'vmd', item: '' }, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: [] },
   ...{ blocked: false, critical: false, byException: false, all: false, enabled: false, eventCode: 0 },
 };
 
 export class TransferSet {
-  private wanted: Wanted = OFF;
+  private wanted: TransferSetValues = OFF;
   private peer: number | null = null;
   private reservedUntil: Instant = -Infinity;
   private members: ReadonlySet<string> = new Set();
@@ -186,7 +194,7 @@ export class TransferSet {
     return this.enable(read, peer, now);
   }
 
-  private enable(wanted: Wanted, peer: number, now: Instant): number | null {
+  private enable(wanted: TransferSetValues, peer: number, now: Instant): number | null {
     if (wanted.blocked && !this.context.packs) return AccessError.accessUnsupported;
     const members = this.context.members(wanted.dataSet, peer);
     if (members === null) return AccessError.undefined;
@@ -226,7 +234,7 @@ export class TransferSet {
   }
 
   /** How it stands, for those who look. */
-  get standing(): Standing {
+  get standing(): TransferSetState {
     const { wanted, peer, reports, lastAt, repeats } = this;
     const state = !wanted.enabled ? 'free' : this.unanswered === null ? 'enabled' : 'waits for its acknowledgement';
     return { wanted, peer: wanted.enabled ? peer : null, state, reports, lastAt, repeats };
@@ -340,7 +348,7 @@ export class TransferSet {
 }
 
 /** What was written; an access error where it is none. */
-function wantedOf(items: readonly Data[]): Wanted | number {
+function wantedOf(items: readonly Data[]): TransferSetValues | number {
   const [name, start, interval, limit, buffer, integrity, conditions, ...rest] = items;
   const dataSet = nameOf(name);
   const numbers = [start, interval, limit, buffer, integrity].map((one) =>

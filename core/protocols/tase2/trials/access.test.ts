@@ -7,7 +7,7 @@ import type { ServerEffect } from '../../server.ts';
 import { tagData } from '../tags.ts';
 import { TaseServer } from '../server/server.ts';
 import { serverSettings } from '../settings.ts';
-import { nameData, wantedData, type Wanted } from '../transfer.ts';
+import { nameData, wantedData, type TransferSetValues } from '../transfer.ts';
 import { offered } from './both.ts';
 
 /* A peer that asks for what its agreement does not name, by each service that there is (IEC 60870-6-503, clause 5: a bilateral table). */
@@ -68,7 +68,7 @@ beforeEach(() => {
 
 const TAGGED = { inhibits: 'close', reason: 'mine' } as const;
 const value = { type: 'float' as const, value: 1, width: 32 as const };
-const wanted = (dataSet: ObjectName): Wanted => ({
+const wanted = (dataSet: ObjectName): TransferSetValues => ({
   ...{ dataSet, start: 0, interval: 0, limit: 0, buffer: 0, integrity: 0, conditions: ['object change'] },
   ...{ blocked: false, critical: false, byException: true, all: true, enabled: true, eventCode: 0 },
 });

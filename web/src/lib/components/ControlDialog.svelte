@@ -15,7 +15,7 @@
     progressOf,
     wantedProblem,
     wantedWords,
-    type Wanted,
+    type OrderWanted,
   } from '../control.ts';
   import { clockTime, fullTime, valueWords } from '../format.ts';
   import { live } from '../live/live.svelte.ts';
@@ -30,7 +30,7 @@
   const control = untrack(() => point.control);
   const watchedId = untrack(() => point.setting?.follows.pointId ?? point.control?.feedback?.pointId ?? null);
   let part = $state<'what' | 'sure' | 'sent'>('what');
-  let wanted = $state<Wanted>(sensible());
+  let wanted = $state<OrderWanted>(sensible());
   type OrderMode = (typeof ORDER_MODES)[number];
   const possible = untrack(() => deviceOf(device.protocol).orders.modes);
   const modes: readonly OrderMode[] = ORDER_MODES.filter((one) => possible.includes(one));
@@ -77,7 +77,7 @@
   });
 
   /** What would change something, going by the point that shows it. */
-  function sensible(): Wanted {
+  function sensible(): OrderWanted {
     const now = watchedId === null ? undefined : live.points[watchedId];
     if (point.kind === 'text') return { operation: 'write', text: now?.text ?? '' };
     if (control === null) return { operation: 'set', value: now ? Number(now.value.toFixed(decimals(point))) : null };

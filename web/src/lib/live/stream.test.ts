@@ -1,9 +1,9 @@
 import { beforeEach, describe, expect, test } from 'vitest';
-import { SharedStream, type Said, type Source } from './stream.ts';
+import { SharedStream, type Said, type StreamSource } from './stream.ts';
 import { NO_TOPICS, numbersOf, rangesOf, type LiveMessage, type Topics } from './topics.ts';
 
 let now: number;
-let opened: { query: string; source: Source & { refused: boolean }; closed: boolean }[];
+let opened: { query: string; source: StreamSource & { refused: boolean }; closed: boolean }[];
 let stream: SharedStream;
 
 beforeEach(() => {
@@ -14,7 +14,12 @@ beforeEach(() => {
       const one = {
         query: decodeURIComponent(query),
         closed: false,
-        source: { onmessage: null, onerror: null, refused: false, close: () => void (one.closed = true) } as Source & {
+        source: {
+          onmessage: null,
+          onerror: null,
+          refused: false,
+          close: () => void (one.closed = true),
+        } as StreamSource & {
           refused: boolean;
         },
       };

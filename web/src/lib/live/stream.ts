@@ -15,7 +15,7 @@ export type Said = { type: 'message'; message: LiveMessage } | { type: 'lost' } 
 export type Listener = (said: Said) => void;
 
 /** As much of an EventSource as is needed. */
-export interface Source {
+export interface StreamSource {
   onmessage: ((event: { data: string }) => void) | null;
   onerror: (() => void) | null;
   readonly refused: boolean;
@@ -30,12 +30,12 @@ const AFTER_REFUSAL_MS = 2000;
 
 export class SharedStream {
   private readonly listeners = new Map<Listener, { topics: string; asked: Topics; heard: number }>();
-  private source: Source | null = null;
+  private source: StreamSource | null = null;
   private lastWord = 0;
   private openAt: number | null = null;
 
   constructor(
-    private readonly open: (query: string) => Source,
+    private readonly open: (query: string) => StreamSource,
     private readonly now: () => number,
     /** Calls `tick` after so many milliseconds. */
     private readonly wake: (ms: number) => void,
@@ -103,9 +103,9 @@ export class SharedStream {
 
 /** A stream over the browser's own EventSource, in a page or in a worker. */
 export function browserStream(): SharedStream {
-  const open = (query: string): Source => {
+  const open = (query: string): StreamSource => {
     const events = new EventSource(`/api/live?${query}`);
-    const source: Source = {
+    const source: StreamSource = {
       onmessage: null,
       onerror: null,
       get refused() {

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { MappingConfig } from '@halvix/core/config';
-  import { applyRule, type MappingRule, type Source } from '@halvix/core/mapping';
+  import { applyRule, type MappingRule, type MappingSource } from '@halvix/core/mapping';
   import { KIND_WORDS, POINT_KINDS, type PointKind } from '@halvix/core/point';
   import { addressOf, targetsOf, type OutboundSettings, type ProtocolCode } from '@halvix/core/protocols';
   import { draft } from '$lib/build/draft.svelte.ts';
@@ -11,7 +11,7 @@
   interface Props {
     rule: MappingRule;
     outbound: { code: string; centre: string; protocol: ProtocolCode; settings: OutboundSettings };
-    sources: readonly Source[];
+    sources: readonly MappingSource[];
     /** What is mapped already. */
     mapped: readonly MappingConfig[];
     close: () => void;

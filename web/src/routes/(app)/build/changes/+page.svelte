@@ -1,6 +1,6 @@
 <script lang="ts">
   import { goto, invalidateAll } from '$app/navigation';
-  import type { Change, ConfigurationProblem, Effect } from '@halvix/core/config';
+  import type { ConfigurationChange, ConfigurationProblem, Effect } from '@halvix/core/config';
   import { messageOf, post } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import { draft } from '$lib/build/draft.svelte.ts';
@@ -23,7 +23,7 @@
     name: string;
     document: unknown;
     problems: ConfigurationProblem[];
-    changes: Change[];
+    changes: ConfigurationChange[];
     count: number;
     /** Of the draft that it was compared with. */
     version: number;
@@ -127,7 +127,7 @@
 
 <svelte:head><title>Changes · Halvix</title></svelte:head>
 
-{#snippet list(changes: readonly Change[], count: number)}
+{#snippet list(changes: readonly ConfigurationChange[], count: number)}
   <ul class="panel max-h-[46vh] overflow-y-auto text-[13px]" data-testid="changes">
     {#each changes as one (`${one.kind} ${one.parent} ${one.key} ${one.what}`)}
       <li class="grid grid-cols-[22px_1fr] gap-2 border-t border-rule px-3 py-1.5 first:border-t-0">
