@@ -20,7 +20,7 @@ const TARGETS: Record<PointKind, readonly PointKind[]> = {
 };
 
 export const targetKinds = (kind: PointKind): readonly PointKind[] => TARGETS[kind];
-/** Whether a centre may send something to it. */
+/** Whether it is there to be sent something. A text may be written as well, where its list says so (`setting`). */
 export const isControl = (kind: PointKind): boolean => kind === 'output' || kind === 'setpoint';
 
 export interface Handed {
