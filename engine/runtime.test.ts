@@ -35,6 +35,7 @@ vi.mock('@halvix/db', async (original) => {
       const numbers = new real.PointNumbers();
       for (const [d, code] of ['A', 'B', 'C', 'RENAMED'].entries())
         for (let i = 0; i < 4; i++) numbers.add(code, `AI ${i}`, 1 + (d % 3) * 10 + i);
+      numbers.add('SUP', 'comm A', 90);
       return numbers;
     },
     outboundNumbers: async () => base.outboundNumbers,
@@ -240,6 +241,43 @@ describe('a first revision', () => {
     await apply();
     expect(JSON.stringify(made.mock.calls)).toContain('"lastNumber":77');
   });
+});
+
+/** A device without a link, which tells whether another one answers. */
+const withSource = (c: any): unknown =>
+  c.devices.push({
+    ...{ code: 'SUP', name: 'Communication', station: 'S', link: '', protocol: 'supervision', settings: {} },
+    points: [{ kind: 'binary', at: { protocol: 'supervision', of: 'device', code: 'A' }, name: 'A answers' }],
+  });
+
+describe('what has no link', () => {
+  test('tells what is known here, goes on while nothing of it changes, and ends when it is taken out', async () => {
+    await apply(withSource, { A: 1, B: 2, SUP: 3 });
+    const told = () => runtime.exchange.at('SUP', 'comm A')?.reading ?? null;
+    await until('it says that nothing is known yet', () => told() !== null);
+    vi.spyOn(runtime.devices.get('A')!, 'standing').mockReturnValue({ failed: true, since: Date.now() });
+    await until('it says that A is away', () => told()?.raw === 1);
+    await until('it is stored', () => base.readings.some(({ pointId, value }) => pointId === 90 && value === 1));
+    await apply((c) => void (withSource(c), (c.devices[1].name = 'other')), { A: 1, B: 2, SUP: 3 });
+    vi.spyOn(runtime.devices.get('A')!, 'standing').mockReturnValue({ failed: false, since: Date.now() });
+    await until('it goes on', () => told()?.raw === 0);
+    await apply();
+    expect(told()).toBeNull();
+  });
+});
+
+test('an outbound is told which of its events are committed, each its own', async () => {
+  await apply();
+  const stored = ['Q', 'R'].map((code) => vi.spyOn(runtime.outbounds.get(code)!, 'stored'));
+  for (const [device, value] of [
+    ['A', 1],
+    ['B', 2],
+    ['A', 3],
+  ] as const)
+    runtime.exchange.put(runtime.exchange.at(device, 'AI 0')!, reading(value), null);
+  await until('they are committed', () => stored.every((one) => one.mock.calls.length > 0));
+  const counts = stored.map((one) => one.mock.calls.flatMap(([numbers]) => numbers).length);
+  expect(counts).toEqual([2, 1]);
 });
 
 describe('another revision', () => {
