@@ -103,6 +103,14 @@ const hear = (...octets: number[]): LaneEffect<News>[] => {
   return lane.take();
 };
 
+/** A party asks, and is answered so much later. */
+const use = (party: Fake, ms: number): void => {
+  party.want(Priority.events);
+  poke();
+  now += ms;
+  hear(party.number);
+};
+
 describe('one at a time', () => {
   test('who asks holds the line until its answer is there', () => {
     begin(2);
@@ -223,12 +231,6 @@ describe('whose turn is next', () => {
   test('among equals whoever had least of the line, by its share', () => {
     begin(2);
     parties[0].share = 4;
-    const use = (party: Fake, ms: number): void => {
-      party.want(Priority.events);
-      poke();
-      now += ms;
-      hear(party.number);
-    };
     use(parties[0], 300);
     use(parties[1], 100);
     for (const party of parties) party.want(Priority.events);
@@ -252,12 +254,6 @@ describe('whose turn is next', () => {
 
   test('who rested gets at most a fifth of a second of what it did not use', () => {
     begin(2);
-    const use = (party: Fake, ms: number): void => {
-      party.want(Priority.events);
-      poke();
-      now += ms;
-      hear(party.number);
-    };
     use(parties[1], 10);
     for (let i = 0; i < 5; i++) use(parties[0], 400);
     use(parties[1], 0);

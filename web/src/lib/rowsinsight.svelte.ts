@@ -9,7 +9,7 @@ interface Sight {
   first: number;
   /** Behind the last one. */
   end: number;
-  /** It was scrolled towards the first row. */
+  /** It was scrolled towards the first row last. */
   isUpwards: boolean;
 }
 
@@ -43,9 +43,11 @@ export class RowsInSight {
 
   private look(): void {
     const range = this.rows.calculateRange();
-    const isUpwards = this.rows.scrollDirection === 'backward';
-    const [first, end] = range === null ? [0, 0] : [range.startIndex, range.endIndex + 1];
     const { sight } = this;
+    // Where it stands still it goes on as before: it is likely to be scrolled that way again.
+    const way = this.rows.scrollDirection;
+    const isUpwards = way === null ? sight.isUpwards : way === 'backward';
+    const [first, end] = range === null ? [0, 0] : [range.startIndex, range.endIndex + 1];
     if (sight.first !== first || sight.end !== end || sight.isUpwards !== isUpwards)
       this.sight = { first, end, isUpwards };
     const height = this.rows.scrollRect?.height ?? 0;
