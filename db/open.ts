@@ -121,6 +121,9 @@ export async function rowsOf<Row>(database: Pick<Database, 'execute'>, query: SQ
 
 export const list = (values: readonly unknown[]): SQL => sql`${sql.param(values)}`;
 
+/** Texts without line feeds (codes, JSON) as `text[]`: quoted each by itself, long ones cost more than all else. */
+export const lines = (values: readonly string[]): SQL => sql`string_to_array(${values.join('\n')}, E'\\n')`;
+
 /** Numbers as one value of type `int4[]`; null stands for null. */
 export const integers = (values: readonly (number | null)[]): Buffer =>
   binaryArray(INT4, values, 4, (view, at, value) => view.setInt32(at, value));

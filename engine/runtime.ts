@@ -440,20 +440,25 @@ export class Runtime {
   private hops(): Hop[] {
     const hops: Hop[] = [];
     for (const [code, device] of this.devices) {
-      hops.push({ kind: 'device', code, essence: () => device.essence(), state: () => device.deviceState() });
+      hops.push(
+        this.hopOf.get(device) ??
+          this.keepHop(device, {
+            ...{ kind: 'device', code },
+            ...{ essence: () => device.essence(), state: () => device.deviceState() },
+          }),
+      );
       if (device.hasDetails && this.publisher.isWatchedDevice(code))
         hops.push({ kind: 'detail', code, essence: null, state: () => device.detailState() });
     }
     for (const [code, link] of this.links) {
       // What a guest has of a link its host tells.
       if (!(link instanceof LinkRunner)) continue;
-      hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
+      hops.push(this.hopOf.get(link) ?? this.keepHop(link, hopOfLink(code, link)));
       if (this.publisher.isWatchedLink(code))
         hops.push({ kind: 'lane', code, essence: null, state: () => link.laneState() });
     }
     for (const [code, link] of this.outboundLinks)
-      if (link instanceof OutboundLink)
-        hops.push({ kind: 'link', code, essence: () => link.essence(), state: () => link.state() });
+      if (link instanceof OutboundLink) hops.push(this.hopOf.get(link) ?? this.keepHop(link, hopOfLink(code, link)));
     for (const [code, outbound] of this.outbounds) {
       hops.push({ kind: 'outbound', code, essence: () => outbound.essence(), state: () => outbound.state() });
       const details = outboundDetails(code);
@@ -462,6 +467,14 @@ export class Runtime {
     }
     hops.push({ kind: 'engine', code: this.engine, essence: null, state: () => this.engineState() });
     return hops;
+  }
+
+  /** The same object each time: there are thousands, and they are asked for several times a second. */
+  private readonly hopOf = new WeakMap<object, Hop>();
+
+  private keepHop(runner: object, hop: Hop): Hop {
+    this.hopOf.set(runner, hop);
+    return hop;
   }
 
   private engineState(): EngineState {
@@ -521,3 +534,10 @@ const asKnown = (reading: Reading): Reading => reading;
 const isCarried = ({ protocol }: OutboundConfig): boolean => Boolean(definitionOf(protocol).publishes?.carried);
 /** Whether the exchange holds the device's points. */
 const isKnown = ({ life }: DeviceConfig): boolean => life !== 'drafted';
+
+const hopOfLink = (code: string, link: LinkRunner | OutboundLink): Hop => ({
+  kind: 'link',
+  code,
+  essence: () => link.essence(),
+  state: () => link.state(),
+});

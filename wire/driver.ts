@@ -1,4 +1,4 @@
-import type { Session } from '@halvix/core/session';
+import type { Instant, Session } from '@halvix/core/session';
 import { clock } from './clock.ts';
 
 const LONGEST_TIMER_MS = 2_000_000_000;
@@ -9,6 +9,8 @@ const LONGEST_TIMER_MS = 2_000_000_000;
  */
 export class Driver<Command, Effect> {
   private timer: NodeJS.Timeout | null = null;
+  /** When the timer goes off; it is left alone while that is no later than the session's deadline. */
+  private goesOffAt: Instant = 0;
   private settling = false;
 
   constructor(
@@ -55,14 +57,24 @@ export class Driver<Command, Effect> {
   }
 
   private arm(): void {
-    if (this.timer !== null) clearTimeout(this.timer);
-    this.timer = null;
     const { deadline } = this.session;
+    if (this.timer !== null) {
+      // Deadlines are put off with each message: the timer sees that when it goes off.
+      if (deadline !== null && this.goesOffAt <= deadline) return;
+      clearTimeout(this.timer);
+      this.timer = null;
+    }
     if (deadline === null) return;
-    const wait = Math.min(LONGEST_TIMER_MS, Math.max(0, deadline - clock.now()));
-    this.timer = setTimeout(() => {
-      this.session.wake(clock.now());
-      this.settle();
-    }, wait);
+    const now = clock.now();
+    const wait = Math.min(LONGEST_TIMER_MS, Math.max(0, deadline - now));
+    this.goesOffAt = now + wait;
+    this.timer = setTimeout(this.goOff, wait);
   }
+
+  private readonly goOff = (): void => {
+    this.timer = null;
+    const now = clock.now();
+    if (now >= (this.session.deadline ?? Infinity)) this.session.wake(now);
+    this.settle();
+  };
 }

@@ -9,8 +9,11 @@ export function fromHex(text: string): Uint8Array {
   return Uint8Array.from({ length: digits.length / 2 }, (_, i) => Number.parseInt(digits.slice(2 * i, 2 * i + 2), 16));
 }
 
+/** All of them as one, always as a copy. */
 export function concat(parts: readonly Uint8Array[]): Uint8Array {
-  const whole = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
+  let length = 0;
+  for (const part of parts) length += part.length;
+  const whole = new Uint8Array(length);
   let at = 0;
   for (const part of parts) {
     whole.set(part, at);

@@ -24,15 +24,32 @@ export class ByteReader {
     return at;
   }
 
-  uint8 = (): number => this.view.getUint8(this.advance(1));
-  uint16 = (): number => this.view.getUint16(this.advance(2), true);
-  uint32 = (): number => this.view.getUint32(this.advance(4), true);
-  int16 = (): number => this.view.getInt16(this.advance(2), true);
-  int32 = (): number => this.view.getInt32(this.advance(4), true);
-  float32 = (): number => this.view.getFloat32(this.advance(4), true);
-  float64 = (): number => this.view.getFloat64(this.advance(8), true);
+  // Methods, not fields: a reader is made for each value of a fragment, and a field would be a function of each.
+  uint8(): number {
+    return this.view.getUint8(this.advance(1));
+  }
+  uint16(): number {
+    return this.view.getUint16(this.advance(2), true);
+  }
+  uint32(): number {
+    return this.view.getUint32(this.advance(4), true);
+  }
+  int16(): number {
+    return this.view.getInt16(this.advance(2), true);
+  }
+  int32(): number {
+    return this.view.getInt32(this.advance(4), true);
+  }
+  float32(): number {
+    return this.view.getFloat32(this.advance(4), true);
+  }
+  float64(): number {
+    return this.view.getFloat64(this.advance(8), true);
+  }
   /** 48 bits without sign. */
-  uint48 = (): number => this.uint32() + this.uint16() * 0x1_0000_0000;
+  uint48(): number {
+    return this.uint32() + this.uint16() * 0x1_0000_0000;
+  }
 
   take(octets: number): Uint8Array {
     if (octets > this.remaining) throw new RangeError(`${octets} octets wanted, ${this.remaining} left`);

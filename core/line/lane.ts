@@ -69,6 +69,7 @@ export interface LaneNumbers {
 }
 
 const AGEING_MS = 10_000;
+const NO_EFFECTS = Object.freeze<never[]>([]) as never[];
 
 /** One line; `Effect` is what a party brings about beside octets, `Event` what the framing makes of those that come. */
 export class Lane<Command, Effect extends { type: string }, Event> implements Session<
@@ -76,6 +77,8 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   LaneEffect<Effect>
 > {
   private readonly members = new Map<string, Member<Party<Command, Effect, Event>>>();
+  /** The same, in the order in which they came: gone through for each octet that comes. */
+  private inOrder: Member<Party<Command, Effect, Event>>[] = [];
   private effects: LaneEffect<Effect>[] = [];
   private out: { device: string; octets: Uint8Array }[] = [];
   private up = false;
@@ -115,6 +118,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
       silentTurns: 0,
     };
     this.members.set(device, member);
+    this.inOrder = [...this.members.values()];
     if (this.up) party.start(now);
     this.run(now);
   }
@@ -125,6 +129,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     member.party.stop(now);
     this.collect(member, now);
     this.members.delete(device);
+    this.inOrder = [...this.members.values()];
     if (this.holder === member) this.endTurn(now);
     this.run(now);
   }
@@ -138,7 +143,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     this.up = true;
     this.framing.reset();
     this.freeAt = this.sendingUntil = now;
-    for (const { party } of this.members.values()) party.start(now);
+    for (const { party } of this.inOrder) party.start(now);
     this.run(now);
   }
 
@@ -150,7 +155,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     this.turn = null;
     this.holder = null;
     this.out = [];
-    for (const { party } of this.members.values()) party.stop(now);
+    for (const { party } of this.inOrder) party.stop(now);
     this.run(now);
   }
 
@@ -182,7 +187,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   }
 
   private memberOf(event: Event): Member<Party<Command, Effect, Event>> | undefined {
-    for (const member of this.members.values()) if (member.party.owns(event)) return member;
+    for (const member of this.inOrder) if (member.party.owns(event)) return member;
     return undefined;
   }
 
@@ -201,6 +206,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
 
   take(): LaneEffect<Effect>[] {
     const { effects } = this;
+    if (effects.length === 0) return NO_EFFECTS;
     this.effects = [];
     return effects;
   }
@@ -217,17 +223,16 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
 
   /** Who waits for the line now, the most urgent first. */
   queue(now: Instant): { device: string; words: string; since: Instant }[] {
-    return this.candidates(now).map(({ member, wish }) => ({
-      device: member.device,
-      words: wish.words,
-      since: wish.since,
-    }));
+    return this.inOrder
+      .flatMap((member) => this.candidate(member, now) ?? [])
+      .sort(byUrgency)
+      .map(({ member, wish }) => ({ device: member.device, words: wish.words, since: wish.since }));
   }
 
   // ---- whose turn it is
 
   private run(now: Instant): void {
-    for (const member of this.members.values()) {
+    for (const member of this.inOrder) {
       const at = member.party.deadline;
       if (at !== null && now >= at) member.party.wake(now);
       this.collect(member, now);
@@ -249,8 +254,8 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
         continue;
       }
       if (now < this.freeAt || this.out.length > 0) return;
-      const [next] = this.candidates(now);
-      if (next === undefined) return;
+      const next = this.mostUrgent(now);
+      if (next === null) return;
       if (!this.isKeyed(now)) return;
       const { member, wish } = next;
       this.beginTurn(member, wish, now);
@@ -259,15 +264,22 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     }
   }
 
-  private candidates(now: Instant): { member: Member<Party<Command, Effect, Event>>; wish: Wish; urgency: number }[] {
-    const wishes = [...this.members.values()].flatMap((member) => {
-      const wish = member.party.wants(now);
-      if (wish === null) return [];
-      const aged = Math.floor((now - wish.since) / AGEING_MS);
-      const urgency = wish.priority > Priority.events ? Math.max(Priority.events, wish.priority - aged) : wish.priority;
-      return [{ member, wish, urgency }];
-    });
-    return wishes.sort((a, b) => a.urgency - b.urgency || a.member.used - b.member.used || a.wish.since - b.wish.since);
+  /** What a member wants of the line, and how urgent that is; null: nothing. */
+  private candidate(member: Member<Party<Command, Effect, Event>>, now: Instant): Candidate<typeof member> | null {
+    const wish = member.party.wants(now);
+    if (wish === null) return null;
+    const aged = Math.floor((now - wish.since) / AGEING_MS);
+    const urgency = wish.priority > Priority.events ? Math.max(Priority.events, wish.priority - aged) : wish.priority;
+    return { member, wish, urgency };
+  }
+
+  private mostUrgent(now: Instant): Candidate<Member<Party<Command, Effect, Event>>> | null {
+    let first: Candidate<Member<Party<Command, Effect, Event>>> | null = null;
+    for (const member of this.inOrder) {
+      const candidate = this.candidate(member, now);
+      if (candidate !== null && (first === null || byUrgency(candidate, first) < 0)) first = candidate;
+    }
+    return first;
   }
 
   private beginTurn(
@@ -296,7 +308,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
 
   private leastUsedOfOthers(member: Member<Party<Command, Effect, Event>>): number {
     let least = Infinity;
-    for (const other of this.members.values())
+    for (const other of this.inOrder)
       if (other !== member && other.lastPoll !== null) least = Math.min(least, other.used);
     return least === Infinity ? 0 : least - MOST_ARREARS_MS;
   }
@@ -344,7 +356,9 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   /** Sends what waits, as soon as the line is ours. */
   private flush(now: Instant): void {
     while (this.out.length > 0 && now >= this.freeAt && this.isKeyed(now)) {
-      const [{ device, octets }] = this.out.splice(0, 1);
+      const sent = this.out.shift();
+      if (sent === undefined) return;
+      const { device, octets } = sent;
       const took = octets.length * octetMs(this.timing);
       this.sendingUntil = Math.max(now, this.sendingUntil) + took;
       if (this.key !== null) this.key.offAt = this.sendingUntil + this.timing.keyDownMs;
@@ -368,32 +382,42 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     const { key } = this;
     if (key === null || now < (key.offAt ?? key.readyAt)) return;
     // Keyed for something that has gone away since: let go as well.
-    if (key.offAt === null && (this.out.length > 0 || this.candidates(now).length > 0)) return;
+    if (key.offAt === null && (this.out.length > 0 || this.mostUrgent(now) !== null)) return;
     this.key = null;
     this.freeAt = Math.max(this.freeAt, now);
     this.effects.push({ type: 'key', on: false });
   }
 
   private nextWake(now: Instant): Instant | null {
-    const times: Instant[] = [];
+    let earliest = Infinity;
     let waits = false;
-    for (const { party } of this.members.values()) {
+    for (const { party } of this.inOrder) {
       const at = party.deadline;
       // What is due already waits for the line.
-      if (at !== null && at > now) times.push(at);
+      if (at !== null && at > now) earliest = Math.min(earliest, at);
       else if (at !== null) waits = true;
     }
     if (this.key !== null) {
       const at = this.key.offAt !== null && this.out.length === 0 ? this.key.offAt : this.key.readyAt;
-      if (at > now) times.push(at);
+      if (at > now) earliest = Math.min(earliest, at);
     }
     if (this.up && this.freeAt > now) {
-      const someoneWaits = this.holder === null && (waits || this.candidates(now).length > 0);
-      if (someoneWaits || this.out.length > 0) times.push(this.freeAt);
+      const someoneWaits = this.holder === null && (waits || this.mostUrgent(now) !== null);
+      if (someoneWaits || this.out.length > 0) earliest = Math.min(earliest, this.freeAt);
     }
-    return times.length > 0 ? Math.min(...times) : null;
+    return earliest === Infinity ? null : earliest;
   }
 }
+
+interface Candidate<M> {
+  member: M;
+  wish: Wish;
+  urgency: number;
+}
+
+/** The most urgent first; among equals who has had the least of the line, then who has waited longest. */
+const byUrgency = (a: Candidate<{ used: number }>, b: Candidate<{ used: number }>): number =>
+  a.urgency - b.urgency || a.member.used - b.member.used || a.wish.since - b.wish.since;
 
 /** How far a device that rested may be behind the others in line time. */
 const MOST_ARREARS_MS = 200;

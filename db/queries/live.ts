@@ -2,7 +2,7 @@ import { HOP_SCHEMAS, trailSchema, type HopKind, type Trail } from '@halvix/core
 import { CAUSES, LIMIT_LEVELS, TIME_SOURCES, type Reading } from '@halvix/core/point';
 import { desc, eq, gt, lt, sql, type SQL } from 'drizzle-orm';
 import type { z } from 'zod';
-import { doubles, integers, list, type Database } from '../open.ts';
+import { doubles, integers, lines, list, type Database } from '../open.ts';
 import { hopState, journal, latest, trail } from '../schema/index.ts';
 import type { StoredReading } from './history.ts';
 
@@ -69,8 +69,8 @@ export async function writeHopStates(
   await database.execute(sql`
     insert into hop_state (engine, kind, code, state, updated)
     select ${engine}, kind, code, state::jsonb, to_timestamp(${now}::float8 / 1000)
-    from unnest(${list(states.map((s) => s.kind))}::text[], ${list(states.map((s) => s.code))}::text[],
-      ${list(states.map((s) => s.document))}::text[]) as given (kind, code, state)
+    from unnest(${lines(states.map((s) => s.kind))}, ${lines(states.map((s) => s.code))},
+      ${lines(states.map((s) => s.document))}) as given (kind, code, state)
     ${whileHeld(run)}
     on conflict (engine, kind, code) do update set state = excluded.state, updated = excluded.updated`);
 }

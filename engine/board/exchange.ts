@@ -244,7 +244,9 @@ export class Exchange {
     const points = this.changed.filter((point) => this.points.get(point.id) === point);
     for (const point of this.changed) point.isChanged = false;
     this.changed = [];
-    return { points, readings: points.flatMap((p) => (p.reading ? [{ ...p.reading, pointId: p.id }] : [])) };
+    const readings: StoredReading[] = [];
+    for (const { id, reading } of points) if (reading !== null) readings.push(storedAs(id, reading));
+    return { points, readings };
   }
 
   /** After a failed publication: try these again. */
@@ -252,6 +254,10 @@ export class Exchange {
     for (const point of points) this.note(point);
   }
 }
+
+/** A reading that a session has made has its point's number already. */
+const storedAs = (pointId: number, reading: Reading): StoredReading =>
+  'pointId' in reading && reading.pointId === pointId ? (reading as StoredReading) : { ...reading, pointId };
 
 function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
   if (moved === null || moved.quality !== quality || moved.text !== text) return true;

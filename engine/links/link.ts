@@ -12,6 +12,7 @@ import {
 import { clientSide } from '@halvix/core/protocols/sessions';
 import type { LaneState, LinkState } from '@halvix/core/path';
 import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix/wire';
+import { RecentTurns } from './recentturns.ts';
 import { makeTransport, tlsOf } from './transport.ts';
 
 type Command = ClientCommand<PointAt, unknown>;
@@ -59,7 +60,7 @@ export class RunningLane {
   readonly lane: Lane<Command, ClientNews, unknown>;
   private readonly driver: Driver<LaneCommand<Command>, LaneEffect<ClientNews>>;
   private readonly members = new Map<string, LinkMember>();
-  readonly turns: Turn[] = [];
+  private readonly recent = new RecentTurns();
   lastTurn = clock.now();
 
   constructor(
@@ -93,6 +94,11 @@ export class RunningLane {
 
   get size(): number {
     return this.members.size;
+  }
+
+  /** The last ones, in order. */
+  get turns(): Turn[] {
+    return this.recent.all();
   }
 
   start(): void {
@@ -132,8 +138,7 @@ export class RunningLane {
         break;
       case 'turn':
         this.lastTurn = effect.turn.ended;
-        this.turns.push(effect.turn);
-        if (this.turns.length > MAX_TURNS) this.turns.shift();
+        this.recent.add(effect.turn);
         break;
       default:
         effect satisfies never;
@@ -141,8 +146,6 @@ export class RunningLane {
   }
 }
 
-/** Turns kept for those who look at the line. */
-const MAX_TURNS = 240;
 /** A caller that says nothing for so long is asked who it is. */
 const SILENT_CALLER_MS = 1500;
 const IDLE_LOOK_MS = 200;

@@ -27,8 +27,8 @@ const PART = 100;
  * which each hop has its turn.
  */
 export class HopRounds {
-  private readonly written = new Map<string, string>();
-  private readonly shown = new Map<string, string>();
+  private readonly written = new TextOfEach();
+  private readonly shown = new TextOfEach();
   private next = 0;
   private lastPart = 0;
 
@@ -38,13 +38,12 @@ export class HopRounds {
     const due: HopDocument[] = [];
     hops.forEach((hop, position) => {
       const { kind, code } = hop;
-      const key = keyOf(hop);
       const essence = hop.essence?.() ?? null;
       const hasTurn = (position - this.next + hops.length) % hops.length < turns;
-      if (!hasTurn && essence !== null && this.shown.get(key) === essence) return;
-      if (essence !== null) this.shown.set(key, essence);
+      if (!hasTurn && essence !== null && this.shown.get(hop) === essence) return;
+      if (essence !== null) this.shown.set(hop, essence);
       const document = JSON.stringify(hop.state());
-      if (essence === null || this.written.get(key) !== document) due.push({ kind, code, document });
+      if (essence === null || this.written.get(hop) !== document) due.push({ kind, code, document });
     });
     this.next = hops.length === 0 ? 0 : (this.next + turns) % hops.length;
     return due;
@@ -52,7 +51,7 @@ export class HopRounds {
 
   /** They are in the database now. */
   wrote(documents: readonly HopDocument[]): void {
-    for (const document of documents) this.written.set(keyOf(document), document.document);
+    for (const document of documents) this.written.set(document, document.document);
   }
 
   /** They may not be in the database: everything goes out again. */
@@ -71,4 +70,20 @@ export class HopRounds {
   }
 }
 
-const keyOf = ({ kind, code }: Pick<Hop, 'kind' | 'code'>): string => `${kind} ${code}`;
+/** A text for each hop; asked for thousands of times a second, so without a key made of kind and code. */
+class TextOfEach {
+  private readonly kinds = new Map<HopKind, Map<string, string>>();
+
+  get({ kind, code }: Pick<Hop, 'kind' | 'code'>): string | undefined {
+    return this.kinds.get(kind)?.get(code);
+  }
+
+  set({ kind, code }: Pick<Hop, 'kind' | 'code'>, text: string): void {
+    const ofKind = this.kinds.get(kind) ?? new Map<string, string>();
+    this.kinds.set(kind, ofKind.set(code, text));
+  }
+
+  clear(): void {
+    this.kinds.clear();
+  }
+}

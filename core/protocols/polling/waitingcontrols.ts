@@ -29,6 +29,7 @@ export class WaitingControls<Control extends { id: string; expiresAt: Instant }>
 
   /** Those whose time is over end. */
   expire(now: Instant): void {
+    if (this.waiting.length === 0) return;
     this.waiting = this.waiting.filter((control) => {
       if (now < control.expiresAt) return true;
       this.end(control, { step: 'expired', words: EXPIRED });

@@ -8,13 +8,20 @@ import { partIn, positionsInFrames } from '../wire/transport.ts';
 
 /**
  * A fragment with readings, for their trail. One stands behind the latest reading of each point: it holds the frames and
- * nothing else, as copies that do not hold all that came in together with them.
+ * nothing else, as texts of one character for each octet. Those are single small objects; a hundred thousand arrays of
+ * octets with a buffer each hold the memory's housekeeping up.
  */
 export class CarryingFragment implements Carrying<MeasuredReading> {
-  private readonly carriers: readonly Uint8Array[];
+  private readonly first: string;
+  private readonly others: readonly string[];
 
   constructor(frames: readonly Uint8Array[]) {
-    this.carriers = frames.map((frame) => new Uint8Array(frame));
+    this.first = frames.length > 0 ? asText(frames[0]) : '';
+    this.others = frames.length > 1 ? frames.slice(1).map(asText) : NO_OTHERS;
+  }
+
+  private get carriers(): Uint8Array[] {
+    return [this.first, ...this.others].map(asOctets);
   }
 
   words(): string {
@@ -31,14 +38,15 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
   }
 
   frames({ at, octets, bit }: MeasuredReading): MarkedFrame[] {
+    const { carriers } = this;
     const marked = new Map<number, number[]>();
     for (const { frame, position } of positionsInFrames(at, octets))
       marked.set(frame, [...(marked.get(frame) ?? []), position]);
     return [...marked].map(([frame, positions]) => ({
-      octets: this.carriers[frame],
+      octets: carriers[frame],
       marked: positions,
       bit,
-      ...layoutOf(this.carriers[frame].length),
+      ...layoutOf(carriers[frame].length),
     }));
   }
 
@@ -46,6 +54,10 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
     return addressWords(kind, index);
   }
 }
+
+const NO_OTHERS: readonly string[] = [];
+const asText = (octets: Uint8Array): string => String.fromCharCode.apply(null, octets as unknown as number[]);
+const asOctets = (text: string): Uint8Array => Uint8Array.from(text, (octet) => octet.charCodeAt(0));
 
 /** A header of ten octets, then blocks of sixteen with two of checksum behind each (IEEE 1815, 9.2). */
 function layoutOf(length: number): { quiet: number[]; lines: number[] } {

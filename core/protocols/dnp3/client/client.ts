@@ -25,6 +25,9 @@ type Command = ClientCommand<Dnp3At, Order>;
 const listed = (points: readonly ClientPoint<Dnp3At>[]): ListedPoint[] =>
   points.map(({ id, kind, at }) => ({ id, kind, index: at.index }));
 
+type News = ClientNews | { type: 'send'; octets: Uint8Array };
+const NO_NEWS = Object.freeze<News[]>([]) as News[];
+
 /** A DNP3 master in the terms that all sessions have in common. */
 export class Dnp3Client implements Client<Dnp3At, Order, LinkEvent> {
   private readonly master: Master;
@@ -97,8 +100,9 @@ export class Dnp3Client implements Client<Dnp3At, Order, LinkEvent> {
     if (own !== null) this.master.command(own, now);
   }
 
-  take(): (ClientNews | { type: 'send'; octets: Uint8Array })[] {
-    return this.master.take().map((effect) => this.news(effect));
+  take(): News[] {
+    const effects = this.master.take();
+    return effects.length === 0 ? NO_NEWS : effects.map((effect) => this.news(effect));
   }
 
   private news(effect: MasterEffect): ClientNews | { type: 'send'; octets: Uint8Array } {

@@ -48,7 +48,9 @@ export class Intake {
       this.counters.add('malformedFragments');
       this.report({ type: 'diagnostic', words: `answer not understood from here on: ${problem.words}` });
     }
-    this.counters.add('events', readings.filter((reading) => reading.event).length);
+    let events = 0;
+    for (const { event } of readings) if (event) events++;
+    this.counters.add('events', events);
     if (commands.length > 0) this.report({ type: 'commandsReported', commands });
     return taken;
   }
@@ -61,13 +63,14 @@ export class Intake {
     carried: Omit<Carried, 'overflow' | 'waiting'>,
     survey: { survey?: string },
   ): { fresh: number; ambiguous: boolean; repeated: boolean } {
-    const events = readings.filter(({ event }) => event);
+    // Nearly always events come alone, and nothing comes again.
+    const events = readings.every(({ event }) => event) ? readings : readings.filter(({ event }) => event);
     const iin = received.fragment.iin ?? 0;
     const overflow = (iin & Iin.eventBufferOverflow) !== 0;
     const { fresh, ambiguous, repeated } = this.guard.admit(events, { ...carried, overflow, waiting: waitingOf(iin) });
-    const freshEvents = fresh.filter(Boolean).length;
+    let freshEvents = 0;
+    for (const isFresh of fresh) if (isFresh) freshEvents++;
     let at = 0;
-    // Nearly always nothing comes again.
     const taken = freshEvents === events.length ? readings : readings.filter(({ event }) => !event || fresh[at++]);
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();

@@ -13,7 +13,7 @@ import { ClockKeeping } from './clockkeeping.ts';
 import { Confirms } from './confirms.ts';
 import { ControlQueue } from './controlqueue.ts';
 import { Intake } from './intake.ts';
-import { isSelected, type MasterCommand, type MasterEffect } from './mastermessages.ts';
+import { isSelected, type ControlRequest, type MasterCommand, type MasterEffect } from './mastermessages.ts';
 import { OrderQueue } from './orderqueue.ts';
 import { MAX_UNANSWERED, Reach } from './reach.ts';
 import { scopeOf } from './readplan.ts';
@@ -70,6 +70,13 @@ import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
  *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
 
+/** A request that nobody answered, to be made again. */
+interface Repetition {
+  task: Task;
+  attempt: number;
+  since: Instant;
+}
+
 /** Something a master would do now. */
 interface Plan {
   priority: Priority;
@@ -121,7 +128,7 @@ export class Master
   private readonly confirms = new Confirms();
   private readonly intake: Intake;
   /** A request that was not answered and is to be sent again. */
-  private repetition: { task: Task; attempt: number; since: Instant } | null = null;
+  private repetition: Repetition | null = null;
   private lastHeard: Instant = 0;
   private lineBegins: Instant = 0;
   private iinSeen = 0;
@@ -352,30 +359,30 @@ export class Master
     const octets = this.endpoint.takeOutput();
     if (octets !== null) this.report({ type: 'send', octets });
     const { effects } = this;
+    if (effects.length === 0) return NO_EFFECTS;
     this.effects = [];
     return effects;
   }
 
+  /** Asked for after each octet that comes: without lists. */
   get deadline(): Instant | null {
-    const times: Instant[] = [];
-    const { isSilent, givenUpAt, nextProbe } = this.reach;
-    const { late } = this.confirms;
-    if (!this.up && givenUpAt !== null) times.push(givenUpAt);
-    if (this.endpoint.deadline !== null) times.push(this.endpoint.deadline);
-    if (this.exchange !== null) times.push(this.exchange.deadline);
-    else if (this.up) {
-      if (isSilent && this.startup.length === 0) times.push(nextProbe);
-      if (!isSilent) {
-        const { earliest } = this.reads.polls;
-        const notBefore = Math.max(this.freeAgainAt, late === null ? 0 : this.reads.presentNotBefore);
-        if (earliest !== null) times.push(Math.max(earliest, notBefore));
-        if (late === null && this.reads.underWay) times.push(this.freeAgainAt);
-        times.push(this.clock.deadline);
-        if (this.settings.keepAliveMs > 0) times.push(this.lastHeard + this.settings.keepAliveMs);
-      }
-    }
-    const earliest = Math.min(...times);
+    let earliest = this.endpoint.deadline ?? Infinity;
+    if (!this.up) earliest = Math.min(earliest, this.reach.givenUpAt ?? Infinity);
+    if (this.exchange !== null) earliest = Math.min(earliest, this.exchange.deadline);
+    else if (this.up) earliest = Math.min(earliest, this.nextDue);
     return earliest === Infinity ? null : earliest;
+  }
+
+  /** When something is to be asked of its own accord, while nothing is under way. */
+  private get nextDue(): Instant {
+    const { reach, reads, settings } = this;
+    if (reach.isSilent) return this.startup.length === 0 ? reach.nextProbe : Infinity;
+    const { late } = this.confirms;
+    const notBefore = Math.max(this.freeAgainAt, late === null ? 0 : reads.presentNotBefore);
+    let due = Math.min(Math.max(reads.polls.earliest ?? Infinity, notBefore), this.clock.deadline);
+    if (late === null && reads.underWay) due = Math.min(due, this.freeAgainAt);
+    if (settings.keepAliveMs > 0) due = Math.min(due, this.lastHeard + settings.keepAliveMs);
+    return due;
   }
 
   // ---- what to do next
@@ -423,30 +430,10 @@ export class Master
     const control = this.controls.next(now);
     const { first: confirm, late } = this.confirms;
     if (confirm !== undefined)
-      return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: (at) => this.sendConfirm(at) };
+      return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: this.goConfirm };
     if (this.exchange !== null) return null;
-    if (control !== undefined) {
-      const phase = isSelected(control.mode) ? 'select' : 'operate';
-      return this.planOf({
-        task: { type: 'control', request: control, phase },
-        priority: Priority.control,
-        since: now,
-        taken: () => this.controls.take(control),
-      });
-    }
-    const { repetition } = this;
-    if (repetition !== null) {
-      const { task, attempt, since } = repetition;
-      return {
-        priority: urgentPriority(task),
-        since,
-        words: `${wordsOf(task)}, try ${attempt + 1}`,
-        go: (at) => {
-          this.repetition = null;
-          this.send(task, attempt, at);
-        },
-      };
-    }
+    if (control !== undefined) return this.planControl(control, now);
+    if (this.repetition !== null) return this.planRepetition(this.repetition);
     const { first } = this.startup;
     if (first !== undefined && (late === null || first.type !== 'read'))
       return this.planOf({
@@ -460,9 +447,34 @@ export class Master
     const shared = this.options.lane === true;
     const poll =
       late === null ? this.reads.next(now, shared, this.lastHeard) : this.reads.presentOnly(now, this.lastHeard);
-    const wanted = this.orders.next(poll, () => this.clock.task, now) ?? this.clock.setting(now) ?? poll;
+    const order = this.orders.size > 0 ? this.orders.next(poll, () => this.clock.task, now) : null;
+    const wanted = order ?? this.clock.setting(now) ?? poll;
     if (wanted !== null) return this.planOf(wanted);
     return late === null ? this.planBackground(now) : null;
+  }
+
+  private readonly goConfirm = (at: Instant): void => this.sendConfirm(at);
+
+  private planControl(control: ControlRequest, now: Instant): Plan {
+    const phase = isSelected(control.mode) ? 'select' : 'operate';
+    return this.planOf({
+      task: { type: 'control', request: control, phase },
+      priority: Priority.control,
+      since: now,
+      taken: () => this.controls.take(control),
+    });
+  }
+
+  private planRepetition({ task, attempt, since }: Repetition): Plan {
+    return {
+      priority: urgentPriority(task),
+      since,
+      words: `${wordsOf(task)}, try ${attempt + 1}`,
+      go: (at) => {
+        this.repetition = null;
+        this.send(task, attempt, at);
+      },
+    };
   }
 
   private planOf({ task, priority, since, taken }: WaitingTask): Plan {
@@ -747,6 +759,7 @@ export class Master
 
 /** File objects are for the one who reads the file. */
 const NOTHING = { readings: [], problem: null };
+const NO_EFFECTS = Object.freeze<MasterEffect[]>([]) as MasterEffect[];
 
 const surveyOf = (task: Task): { survey?: string } =>
   task.type === 'read' && task.survey !== undefined ? { survey: task.survey } : {};

@@ -77,6 +77,8 @@ export class Reads {
   /** What is to be read now. On a `shared` line events go before present values for a while. */
   next(now: Instant, shared: boolean, lastHeard: Instant): WaitingTask | null {
     const { polls } = this;
+    // Asked after each octet that comes: nearly always nothing is due.
+    if (!this.underWay && now < (polls.earliest ?? Infinity)) return null;
     const due = ([1, 2, 3] as const).filter((n) => polls.dueSince(`class${n}`, now) !== null);
     const advanceClasses = (at: Instant): void => {
       // Each poll at its time may be looked behind anew: a device that always has something new comes to no rest.

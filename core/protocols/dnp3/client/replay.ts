@@ -112,19 +112,18 @@ export class ReplayGuard {
     if (carried.unsolicited || carried.first) this.leaveInQuestion(way);
     else this.confirmed(way);
     const fresh = marks.map(() => true);
-    if (carried.promptly)
+    if (carried.promptly && this.latest.answer.length > 0)
       for (const question of this.latest.answer)
         question.events = question.events.filter(({ ambiguous }) => !ambiguous);
     // What came unasked may come again in an answer, and the other way round.
     const other = this.latest[way === 'answer' ? 'unsolicited' : 'answer'];
-    const open = [...this.questions, ...other].filter((question) => mayCarry(carried.scope, question));
+    const inQuestion = other.length === 0 ? this.questions : [...this.questions, ...other];
+    const open = inQuestion.filter((question) => mayCarry(carried.scope, question));
     const rest: Question[] = [];
     if (open.length > 0 && marks.length > 0) {
-      // Nearly always nothing comes again: that is seen without looking point by point.
-      const keys = new Set<number>();
-      for (const { key } of marks) keys.add(key);
+      const keys = new Keys(marks);
       for (const question of open)
-        if (question.events.some(({ key }) => keys.has(key)) && recognise(question, marks, fresh, carried))
+        if (keys.haveAnyOf(question.events) && recognise(question, marks, fresh, carried))
           rest.push({ ...question, events: question.events.splice(0) });
       dropOvertaken(open, marks, fresh);
     }
@@ -135,9 +134,13 @@ export class ReplayGuard {
       const more = carried.final && (carried.waiting & carried.scope) !== 0;
       this.latest[way] = [{ scope: carried.scope, events: marks, more }, ...rest];
     }
-    const isAmbiguous = (isFresh: boolean): boolean =>
-      marks.some((mark, at) => fresh[at] === isFresh && mark.ambiguous);
-    return { fresh, ambiguous: isAmbiguous(true), repeated: isAmbiguous(false) };
+    let [ambiguous, repeated] = [false, false];
+    for (let at = 0; at < marks.length; at++) {
+      if (!marks[at].ambiguous) continue;
+      if (fresh[at]) ambiguous = true;
+      else repeated = true;
+    }
+    return { fresh, ambiguous, repeated };
   }
 
   /** A complete answer to a read of this scope was taken; of the classes in `waiting` the device says that it holds more. */
@@ -188,7 +191,10 @@ export class ReplayGuard {
   }
 
   private leaveInQuestion(which: 'answer' | 'unsolicited'): void {
-    this.questions.push(...this.latest[which].splice(0).filter(({ events }) => events.length > 0));
+    const { latest } = this;
+    for (const question of latest[which]) if (question.events.length > 0) this.questions.push(question);
+    latest[which] = [];
+    if (this.questions.length === 0) return;
     while (this.questions.length > MAX_LISTS) {
       const [{ scope, events }, next] = this.questions.splice(0, 2);
       this.questions.unshift({ scope: scope | next.scope, events: [...events, ...next.events], partly: true });
@@ -203,6 +209,26 @@ export class ReplayGuard {
     }
   }
 }
+
+/** Nearly always nothing comes again: that is seen without looking point by point, and mostly without a set. */
+class Keys {
+  private readonly set: ReadonlySet<number> | null;
+
+  constructor(private readonly marks: readonly EventMark[]) {
+    this.set = marks.length > FEW ? new Set(marks.map(({ key }) => key)) : null;
+  }
+
+  haveAnyOf(events: readonly EventMark[]): boolean {
+    for (const { key } of events) if (this.set === null ? this.isMark(key) : this.set.has(key)) return true;
+    return false;
+  }
+
+  private isMark(wanted: number): boolean {
+    for (const { key } of this.marks) if (key === wanted) return true;
+    return false;
+  }
+}
+const FEW = 4;
 
 /** Asked for each fragment: without lists. */
 function anyAmbiguous(questions: readonly Question[]): boolean {

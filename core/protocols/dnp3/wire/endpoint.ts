@@ -37,6 +37,8 @@ export interface EndpointOptions {
   selfAddress?: boolean;
 }
 
+const NO_DATA: Uint8Array = new Uint8Array(0);
+
 /**
  * The link and transport layers of one conversation, the same for both ends.
  *
@@ -94,7 +96,7 @@ export class Endpoint {
   /** What is to be sent, as one piece; null when there is nothing. */
   takeOutput(): Uint8Array | null {
     if (this.out.length === 0) return null;
-    const octets = concat(this.out);
+    const octets = this.out.length === 1 ? this.out[0] : concat(this.out);
     this.options.counters.add('framesSent', this.out.length);
     this.options.counters.add('octetsSent', octets.length);
     this.out = [];
@@ -119,7 +121,7 @@ export class Endpoint {
   private sendFrame(
     primary: boolean,
     functionCode: number,
-    data: Uint8Array = new Uint8Array(0),
+    data = NO_DATA,
     countBit = false,
     countValid = false,
     destination = this.options.theirAddress,

@@ -1,4 +1,3 @@
-import { ByteWriter } from '../../../bytes/index.ts';
 import { checksumHolds, crc16Dnp } from './crc.ts';
 
 /** Link function codes, primary to secondary (IEEE 1815, table 9-1). */
@@ -52,26 +51,35 @@ const bodyOctets = (dataOctets: number): number => dataOctets + 2 * Math.ceil(da
 export function encodeLinkFrame(frame: LinkFrame): Uint8Array {
   const { data } = frame;
   if (data.length > MAX_USER_DATA) throw new RangeError(`${data.length} octets of user data, at most ${MAX_USER_DATA}`);
-  const out = new ByteWriter(HEADER_OCTETS + bodyOctets(data.length));
+  const out = new Uint8Array(HEADER_OCTETS + bodyOctets(data.length));
   const control =
     (frame.fromMaster ? 0x80 : 0) |
     (frame.primary ? 0x40 : 0) |
     (frame.countBit ? 0x20 : 0) |
     (frame.countValid ? 0x10 : 0) |
     (frame.functionCode & 0x0f);
-  out
-    .uint8(0x05)
-    .uint8(0x64)
-    .uint8(5 + data.length)
-    .uint8(control)
-    .uint16(frame.destination)
-    .uint16(frame.source);
-  out.uint16(crc16Dnp(out.finish()));
-  for (let at = 0; at < data.length; at += BLOCK) {
-    const block = data.subarray(at, at + BLOCK);
-    out.bytes(block).uint16(crc16Dnp(block));
+  out[0] = 0x05;
+  out[1] = 0x64;
+  out[2] = 5 + data.length;
+  out[3] = control;
+  out[4] = frame.destination & 0xff;
+  out[5] = frame.destination >>> 8;
+  out[6] = frame.source & 0xff;
+  out[7] = frame.source >>> 8;
+  close(out, 0, HEADER_OCTETS - 2);
+  for (let from = 0, at = HEADER_OCTETS; from < data.length; from += BLOCK, at += BLOCK + 2) {
+    const size = Math.min(BLOCK, data.length - from);
+    for (let i = 0; i < size; i++) out[at + i] = data[from + i];
+    close(out, at, at + size);
   }
-  return out.finish();
+  return out;
+}
+
+/** Writes the checksum of these octets behind them. */
+function close(out: Uint8Array, start: number, end: number): void {
+  const checksum = crc16Dnp(out, start, end);
+  out[end] = checksum & 0xff;
+  out[end + 1] = checksum >>> 8;
 }
 
 export type LinkEvent =
@@ -97,10 +105,6 @@ export class LinkParser {
     const stream = this.held.length === 0 ? bytes : joined(this.held, bytes);
     const events: LinkEvent[] = [];
     let noise = 0;
-    const flushNoise = (): void => {
-      if (noise > 0) events.push({ type: 'noise', octets: noise });
-      noise = 0;
-    };
     let at = 0;
     while (at < stream.length) {
       if (stream[at] !== 0x05 || (at + 1 < stream.length && stream[at + 1] !== 0x64)) {
@@ -111,9 +115,9 @@ export class LinkParser {
       if (stream.length - at < HEADER_OCTETS) break;
       const length = stream[at + 2];
       if (length < 5 || !checksumHolds(stream, at, at + 8)) {
-        flushNoise();
+        if (noise > 0) events.push({ type: 'noise', octets: noise });
         events.push({ type: 'headerChecksum' });
-        noise += 2;
+        noise = 2;
         at += 2;
         continue;
       }
@@ -121,17 +125,18 @@ export class LinkParser {
       const end = at + HEADER_OCTETS + bodyOctets(dataOctets);
       if (end > stream.length) break;
       const data = userData(stream, at + HEADER_OCTETS, dataOctets);
-      flushNoise();
+      if (noise > 0) events.push({ type: 'noise', octets: noise });
+      noise = 0;
       if (data === null) {
         events.push({ type: 'bodyChecksum' });
-        noise += 2;
+        noise = 2;
         at += 2;
         continue;
       }
       events.push({ type: 'frame', frame: headerOf(stream, at, data), octets: stream.slice(at, end) });
       at = end;
     }
-    flushNoise();
+    if (noise > 0) events.push({ type: 'noise', octets: noise });
     // Nearly always nothing is left; a view would hold all that came.
     this.held = at === stream.length ? NOTHING : stream.slice(at);
     return events;
@@ -168,7 +173,7 @@ function userData(stream: Uint8Array, start: number, octets: number): Uint8Array
   for (let done = 0; done < octets; done += BLOCK) {
     const size = Math.min(BLOCK, octets - done);
     if (!checksumHolds(stream, at, at + size)) return null;
-    data.set(stream.subarray(at, at + size), done);
+    for (let i = 0; i < size; i++) data[done + i] = stream[at + i];
     at += size + 2;
   }
   return data;

@@ -52,6 +52,7 @@ export class Reassembler {
   constructor(readonly maxFragment: number) {}
 
   reset(): void {
+    if (this.last === null) return;
     this.parts = [];
     this.frames = [];
     this.octets = 0;
@@ -73,11 +74,15 @@ export class Reassembler {
       this.reset();
       return { done: null, problem: 'sequenceBroken' };
     }
-    this.octets += data.length - 1;
-    if (this.octets > this.maxFragment) {
+    // Nearly always a fragment is one segment.
+    if (this.last === null && header & FIN && data.length - 1 <= this.maxFragment)
+      return { done: { fragment: data.subarray(1), frames: [frame] }, problem };
+    const octets = this.octets + data.length - 1;
+    if (octets > this.maxFragment) {
       this.reset();
       return { done: null, problem: 'fragmentTooLong' };
     }
+    this.octets = octets;
     this.parts.push(data.subarray(1));
     this.frames.push(frame);
     this.last = data;
