@@ -83,8 +83,8 @@ const LONGEST_PAUSE_MS = 5000;
  */
 export class Historian {
   private readonly waiting = new WaitingEntries<Entry>(MAX_BATCH, MAX_WAITING_LOOKS);
-  /** Batches under way, by their lanes. */
-  private readonly underWay = new Map<number, UnderWay>();
+  /** Batches under way, one place for each lane. */
+  private readonly underWay = WRITERS.map((): UnderWay | null => null);
   private stopped = false;
   private batch = 0;
   /** What each lane stored last. */
@@ -100,7 +100,7 @@ export class Historian {
   /** Why nothing is written now; null: it is. A lock that somebody holds is no error for a long time. */
   get problem(): string | null {
     if (this.failed !== null) return this.failed;
-    const since = Math.min(...[...this.underWay.values()].map((one) => one.since));
+    const since = Math.min(...this.underWay.map((one) => one?.since ?? Infinity));
     const forMs = clock.now() - since;
     return forMs > STALLED_MS ? `it has taken nothing for ${Math.floor(forMs / 1000)} s` : null;
   }
@@ -108,7 +108,7 @@ export class Historian {
   /** Readings that are not stored yet. */
   get queued(): number {
     let underWay = 0;
-    for (const { entries } of this.underWay.values()) for (const { readings } of entries) underWay += readings.length;
+    for (const one of this.underWay) for (const { readings } of one?.entries ?? []) underWay += readings.length;
     return this.waiting.readings + underWay;
   }
 
@@ -145,7 +145,7 @@ export class Historian {
   async stop(settled: readonly Settled[] = []): Promise<void> {
     this.stopped = true;
     const deadline = clock.now() + STOPS_WITHIN_MS;
-    const isDone = (): boolean => this.underWay.size === 0 && this.waiting.weight === 0;
+    const isDone = (): boolean => !this.isWriting && this.waiting.weight === 0;
     while (!isDone() && clock.now() < deadline) await pause(20);
     this.putAside(settled);
     this.context.file?.close();
@@ -162,9 +162,10 @@ export class Historian {
       const line = { ...entry, keep: isFirst ? entry.keep : null, settled: [], ...(batch ? { batch } : {}) };
       if (!file.add(line)) this.numbers.dropped += entry.readings.length;
     };
-    for (const [lane, { entries, id }] of this.underWay)
-      if (lane !== FILE_LANE || !this.isReadingFile)
-        for (const entry of entries) put(entry, { writer: WRITERS[lane], id });
+    this.underWay.forEach((one, lane) => {
+      if (one === null || (lane === FILE_LANE && this.isReadingFile)) return;
+      for (const entry of one.entries) put(entry, { writer: WRITERS[lane], id: one.id });
+    });
     for (const entry of this.waiting.takeAll()) put(entry, undefined);
     if (settled.length > 0) file.add({ device: '', readings: [], keep: null, owed: [], settled });
   }
@@ -195,9 +196,9 @@ export class Historian {
     const mark: Entry = { device: STORED_UP_TO, readings: [], keep: encodePlace(place), owed: [], ...nothing };
     this.isReadingFile = true;
     const id = `${this.context.run}.${++this.batch}`;
-    this.underWay.set(FILE_LANE, { entries, devices: new Set(), id, since: clock.now() });
+    this.underWay[FILE_LANE] = { entries, devices: new Set(), id, since: clock.now() };
     await this.store([...entries, mark], FILE_LANE, id);
-    this.underWay.delete(FILE_LANE);
+    this.underWay[FILE_LANE] = null;
     this.isReadingFile = false;
     if (this.stopped && this.failed !== null) return;
     this.context.file?.stored(place);
@@ -207,13 +208,13 @@ export class Historian {
   private isReadingFile = false;
 
   private startLanes(): void {
-    for (let lane = 0; lane < WRITERS.length; lane++) if (!this.underWay.has(lane)) void this.work(lane);
+    for (let lane = 0; lane < WRITERS.length; lane++) if (this.underWay[lane] === null) void this.work(lane);
     this.startFile();
   }
 
   /** Once memory is empty the file's turn comes, piece by piece. */
   private startFile(): void {
-    if (this.stopped || this.isReadingFile || this.underWay.size > 0 || this.inFile === 0) return;
+    if (this.stopped || this.isReadingFile || this.isWriting || this.inFile === 0) return;
     void this.workFile();
   }
 
@@ -229,17 +230,21 @@ export class Historian {
     for (let entries = next(); entries.length > 0; entries = next()) {
       const devices = new Set(entries.filter(({ keep }) => keep !== null).map(({ device }) => device));
       const id = `${this.context.run}.${++this.batch}`;
-      this.underWay.set(lane, { entries, devices, id, since: clock.now() });
+      this.underWay[lane] = { entries, devices, id, since: clock.now() };
       await this.store(entries, lane, id);
       if (this.stopped && this.failed !== null) return;
-      this.underWay.delete(lane);
+      this.underWay[lane] = null;
     }
     this.startFile();
   }
 
   private isUnderWay(device: string): boolean {
-    for (const { devices } of this.underWay.values()) if (devices.has(device)) return true;
+    for (const one of this.underWay) if (one?.devices.has(device)) return true;
     return false;
+  }
+
+  private get isWriting(): boolean {
+    return this.underWay.some((one) => one !== null);
   }
 
   private async store(entries: Entry[], lane: number, id: string): Promise<void> {

@@ -9,10 +9,21 @@ export interface WaitingEntry {
   mayDrop: boolean;
 }
 
+/** What waits of one device. It stays when nothing does: who comes and goes in a map all the time leaves garbage behind. */
+interface Queue<Entry> {
+  readonly device: string;
+  entries: Entry[];
+  readings: number;
+  /** Whose number is lowest has the next turn. */
+  turn: number;
+}
+
 /** What waits to be written, by device. Devices take turns, so that one with much to store is in nobody's way. */
 export class WaitingEntries<Entry extends WaitingEntry> {
-  /** Whose turn is next stands first. */
-  private readonly queues = new Map<string, { entries: Entry[]; readings: number }>();
+  private readonly queues = new Map<string, Queue<Entry>>();
+  /** Those in which something waits, by their turns. */
+  private order: Queue<Entry>[] = [];
+  private turns = 0;
   /** How many readings wait. */
   readings = 0;
   /** With what is owed besides: what it weighs in memory. */
@@ -28,17 +39,24 @@ export class WaitingEntries<Entry extends WaitingEntry> {
   /** Returns whether it was taken; one that may not be dropped always is. */
   add(entry: Entry): boolean {
     const { device, readings, mayDrop } = entry;
-    const queue = this.queues.get(device);
-    const share = this.maxLooks / Math.max(1, this.queues.size);
-    if (mayDrop && this.readings > this.maxLooks && (queue?.readings ?? 0) > share) return false;
-    if (queue === undefined) this.queues.set(device, { entries: [entry], readings: readings.length });
-    else {
-      queue.entries.push(entry);
-      queue.readings += readings.length;
+    const queue = this.queues.get(device) ?? this.newQueue(device);
+    const share = this.maxLooks / Math.max(1, this.order.length);
+    if (mayDrop && this.readings > this.maxLooks && queue.readings > share) return false;
+    if (queue.entries.length === 0) {
+      queue.turn = ++this.turns;
+      this.order.push(queue);
     }
+    queue.entries.push(entry);
+    queue.readings += readings.length;
     this.readings += readings.length;
     this.weight += weightOf(entry);
     return true;
+  }
+
+  private newQueue(device: string): Queue<Entry> {
+    const queue: Queue<Entry> = { device, entries: [], readings: 0, turn: 0 };
+    this.queues.set(device, queue);
+    return queue;
   }
 
   /**
@@ -47,44 +65,48 @@ export class WaitingEntries<Entry extends WaitingEntry> {
    */
   take(isUnderWay: (device: string) => boolean): Entry[] {
     const taken: Entry[] = [];
+    this.takeInto(taken, isUnderWay);
+    if (taken.length > 0)
+      this.order = this.order.filter(({ entries }) => entries.length > 0).sort((a, b) => a.turn - b.turn);
+    return taken;
+  }
+
+  private takeInto(taken: Entry[], isUnderWay: (device: string) => boolean): void {
     let room = this.maxBatch;
     // Whoever has nothing to give in one round has nothing in the next ones.
-    for (let turn = [...this.queues.keys()]; turn.length > 0;) {
-      const next: string[] = [];
-      for (const device of turn) {
-        const entries = this.queues.get(device)?.entries ?? [];
-        const [entry] = entries;
-        if (entry === undefined || (entry.keep !== null && isUnderWay(device))) continue;
-        if (taken.length > 0 && entry.readings.length > room) return taken;
-        this.takeFirst(device);
+    for (let round = this.order; round.length > 0;) {
+      const next: Queue<Entry>[] = [];
+      for (const queue of round) {
+        const [entry] = queue.entries;
+        if (entry === undefined || (entry.keep !== null && isUnderWay(queue.device))) continue;
+        if (taken.length > 0 && entry.readings.length > room) return;
+        this.takeFirst(queue);
         taken.push(entry);
         room -= entry.readings.length;
-        if (entries.length > 0) next.push(device);
+        if (queue.entries.length > 0) next.push(queue);
       }
-      turn = next;
+      round = next;
     }
-    return taken;
   }
 
   /** Everything that waits, each device's in its order. */
   takeAll(): Entry[] {
-    const all = [...this.queues.values()].flatMap(({ entries }) => entries);
+    const all = this.order.flatMap(({ entries }) => entries);
     this.queues.clear();
+    this.order = [];
     [this.readings, this.weight] = [0, 0];
     return all;
   }
 
   /** The device's next turn comes after those of all others. */
-  private takeFirst(device: string): void {
-    const queue = this.queues.get(device);
-    const entry = queue?.entries.shift();
-    const size = entry?.readings.length ?? 0;
-    this.readings -= size;
-    if (entry) this.weight -= weightOf(entry);
-    this.queues.delete(device);
-    if (queue === undefined || queue.entries.length === 0) return;
+  private takeFirst(queue: Queue<Entry>): void {
+    const entry = queue.entries.shift();
+    if (entry === undefined) return;
+    const size = entry.readings.length;
     queue.readings -= size;
-    this.queues.set(device, queue);
+    queue.turn = ++this.turns;
+    this.readings -= size;
+    this.weight -= weightOf(entry);
   }
 }
 
