@@ -1,4 +1,4 @@
-import { adopted, isAllowed, sameDocument, type MappingConfig, type OutboundConfig } from '@halvix/core/config';
+import { adopted, isAllowed, sameDocument, type OutboundConfig } from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
 import { detailStateOf } from '../told/details.ts';
 import {
@@ -14,30 +14,20 @@ import {
   type Server,
   type ServerCommand,
   type ServerEffect,
-  type ServerPoint,
   type ServerUpdate,
   type TargetPointAt,
   type UpdateManner,
   wayOut,
 } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
-import {
-  converted,
-  deadbandInCounts,
-  hasStates,
-  Quality,
-  rawValue,
-  scaledValue,
-  type PointKind,
-  type Reading,
-  type TimeSource,
-} from '@halvix/core/point';
+import { Quality, rawValue, scaledValue, type Reading } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
 import type { CentreControl, GivenCommand } from '../controls/controls.ts';
 import type { Change, Exchange, LivePoint } from '../board/exchange.ts';
 import type { Journal } from '../journal.ts';
 import { conversationKey, type Conversations } from '../links/conversations.ts';
 import type { CentreLink, OutboundMember } from '../links/outboundlink.ts';
+import { Targets, type Target } from './targets.ts';
 
 export interface OutboundContext {
   exchange: Exchange;
@@ -60,30 +50,9 @@ export interface HandedOver {
   owed: readonly OwedRecord[];
 }
 
-/** What became of a point's latest change towards this outbound. */
-interface Delivery {
-  /** What it is there. */
-  kind: PointKind;
-  object: string;
-  value: number;
-  quality: number;
-  eventNumber: number | null;
-  offered: number;
-  reported: number | null;
-  confirmed: number | null;
-}
-
 /** A reading that is there when it begins. */
 type Known = Pick<Change, 'point' | 'reading' | 'moved'>;
 
-interface Target {
-  mapping: MappingConfig;
-  /** Of the centre, in what it is handed. */
-  deadband: number;
-  delivery: Delivery | null;
-}
-
-type Point = ServerPoint<TargetPointAt>;
 type Update = ServerUpdate<TargetPointAt>;
 
 /** An acknowledgement that is not there by then does not come. */
@@ -94,9 +63,7 @@ export class OutboundRunner {
   private readonly server: Server<TargetPointAt>;
   private readonly driver: Driver<ServerCommand<TargetPointAt>, ServerEffect>;
   private readonly member: OutboundMember;
-  /** By the number of the point that they come from; lists that change are adopted. */
-  private bySource = new Map<number, Target[]>();
-  private byTarget = new Map<string, Target>();
+  private readonly targets: Targets;
   private stopListening: () => void = () => {};
   private since = clock.now();
   /** Who is connected: from where, and by which address. */
@@ -120,11 +87,11 @@ export class OutboundRunner {
   ) {
     this.lastNumber = remembered.lastNumber;
     this.several = serverSide(config.protocol).peers(config.settings) > 1;
-    this.indexMappings();
+    this.targets = new Targets(context.exchange, config);
     this.server = serverSide(config.protocol).make(
       config.settings,
       link.timing,
-      this.offered(),
+      this.targets.offered(),
       clock.now(),
       remembered,
     );
@@ -146,49 +113,6 @@ export class OutboundRunner {
     };
   }
 
-  /** Finds the mappings by either end; what is known of a target that stays is kept. */
-  private indexMappings(): void {
-    const before = this.byTarget;
-    this.bySource = new Map();
-    this.byTarget = new Map();
-    for (const mapping of this.config.mappings) {
-      const key = addressOf(mapping.target);
-      const known = before.get(key);
-      const delivery = known && sourceKey(known.mapping) === sourceKey(mapping) ? known.delivery : null;
-      const target: Target = { mapping, delivery, deadband: this.deadbandOf(mapping) };
-      const source = this.context.exchange.at(mapping.device, mapping.point)?.id;
-      const others = source === undefined ? undefined : this.bySource.get(source);
-      if (others) others.push(target);
-      else if (source !== undefined) this.bySource.set(source, [target]);
-      this.byTarget.set(key, target);
-    }
-  }
-
-  private offered(): Point[] {
-    return this.config.mappings.map((mapping) => {
-      const { kind, at, value } = mapping.target;
-      const point = this.context.exchange.at(mapping.device, mapping.point);
-      const { name = '', unit = '' } = point?.config ?? {};
-      // Counts have no unit.
-      const mayOperate = this.config.controls && mapping.target.mayControl;
-      return {
-        kind,
-        at,
-        deadband: this.deadbandOf(mapping),
-        name,
-        unit: value === 'engineering' ? unit : '',
-        mayOperate,
-      };
-    });
-  }
-
-  private deadbandOf({ device, point: address, target }: MappingConfig): number {
-    if (target.deadband !== null) return target.deadband;
-    const point = this.context.exchange.at(device, address);
-    if (point === undefined) return 0;
-    return target.value === 'raw' ? deadbandInCounts(point.config.deadband, point.config) : point.deadband;
-  }
-
   /**
    * Goes on with other mappings or point lists, or other settings that its session adopts: the centre's connection and its
    * waiting events stay. What is mapped anew is told as an event.
@@ -200,14 +124,14 @@ export class OutboundRunner {
       this.driver.command({ type: 'setSettings', settings: adopted(config.settings, adopts) });
     this.config = config;
     this.member.config = config;
-    this.indexMappings();
-    this.driver.command({ type: 'setPoints', points: this.offered() });
+    this.targets.adopt(config);
+    this.driver.command({ type: 'setPoints', points: this.targets.offered() });
     const updates: Update[] = [];
     for (const mapping of config.mappings) {
       const isKnown = before.has(JSON.stringify(mapping));
       if (!touched.has(mapping.device) && isKnown) continue;
       const point = this.context.exchange.at(mapping.device, mapping.point);
-      const target = this.byTarget.get(addressOf(mapping.target));
+      const target = this.targets.at(addressOf(mapping.target));
       if (target === undefined) continue;
       if (point === undefined || !point.passOn) updates.push(this.withheld(target));
       // What it had before it is not told again, only what differs from that; of what is not known yet, nothing.
@@ -246,7 +170,7 @@ export class OutboundRunner {
    * device has not answered yet shows that, and is told once the device is found silent.
    */
   begin(): void {
-    const sources = [...this.sources()];
+    const sources = this.targets.sources();
     const changes = (of: (point: LivePoint) => Reading | null): Known[] =>
       sources.flatMap((point) => {
         const reading = of(point);
@@ -371,22 +295,7 @@ export class OutboundRunner {
 
   /** What became of a point's latest change, for its trail. */
   deliveriesOf(point: LivePoint): Omit<Trail['outbounds'][number], 'code'>[] {
-    return this.targetsOf(point).flatMap(({ delivery }) => {
-      if (delivery === null) return [];
-      const { quality, ...rest } = delivery;
-      return [{ ...rest, said: this.server.said(delivery.kind, quality) }];
-    });
-  }
-
-  private targetsOf({ id }: LivePoint): readonly Target[] {
-    return this.bySource.get(id) ?? NO_TARGETS;
-  }
-
-  private *sources(): Generator<LivePoint> {
-    for (const { device, point: address } of this.config.mappings) {
-      const point = this.context.exchange.at(device, address);
-      if (point !== undefined) yield point;
-    }
+    return this.targets.deliveriesOf(point, (kind, quality) => this.server.said(kind, quality));
   }
 
   /** Hands readings on to where they are mapped to, in one piece. */
@@ -395,7 +304,7 @@ export class OutboundRunner {
     for (const change of changes) {
       const { point, reading, moved } = change;
       if (!point.passOn || ('what' in change && change.what === 'level')) continue;
-      for (const target of this.targetsOf(point)) updates.push(this.updateOf(target, point, reading, moved));
+      for (const target of this.targets.of(point)) updates.push(this.updateOf(target, point, reading, moved));
     }
     this.update(updates, manner);
   }
@@ -404,29 +313,8 @@ export class OutboundRunner {
     if (updates.length > 0) this.driver.command({ type: 'update', updates, manner });
   }
 
-  /** What the centre's session is told of a reading; notes what becomes of it. */
-  private updateOf(target: Target, { config }: LivePoint, reading: Reading, hasMoved: boolean): Update {
-    const { kind, at, value: which, deadband } = target.mapping.target;
-    const now = clock.now();
-    const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
-    const text = reading.text === undefined ? {} : { text: reading.text };
-    target.delivery = {
-      kind,
-      object: this.server.form(target.mapping.target),
-      value,
-      quality,
-      eventNumber: null,
-      offered: now,
-      reported: null,
-      confirmed: null,
-    };
-    const time = reading.cause === 'engine' ? now : reading.time;
-    // What the device reports as an event is one for the centre, also when it is back where it was.
-    const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
-    // With the point's own deadband the centre is told when everybody else is.
-    const moved = hasMoved && deadband === null;
-    const unsynchronised = UNSYNCHRONISED.has(reading.timeSource);
-    return { kind, at, value, ...text, quality, time, unsynchronised, always, moved };
+  private updateOf(target: Target, point: LivePoint, reading: Reading, hasMoved: boolean): Update {
+    return this.targets.update(target, point, reading, hasMoved, this.server.form(target.mapping.target));
   }
 
   private get connectedFrom(): string | null {
@@ -493,26 +381,27 @@ export class OutboundRunner {
         this.link.carry?.(effect.packet, effect.octets);
         break;
       case 'read':
-        this.onRead(effect.addresses);
+        this.lastConfirmed = clock.now();
+        this.targets.read(effect.addresses);
         break;
       case 'heard':
         this.lastHeard = clock.now();
         break;
       case 'event':
-        this.onEvent(effect);
+        this.targets.event(effect);
         break;
       case 'reported':
-        this.mark(effect.events, (delivery, now) => (delivery.reported = now));
+        this.targets.reported(effect.events);
         break;
       case 'delivered':
         this.lastConfirmed = clock.now();
-        this.mark(effect.events, (delivery, now) => (delivery.confirmed = now));
+        this.targets.confirmed(effect.events);
         break;
       case 'ordered':
         this.context.journal.note(this.config.code, 'plain', `${this.ordering}: ${effect.words}`);
         break;
       case 'integrityAnswered':
-        this.onIntegrity();
+        this.targets.integrityRead();
         break;
       case 'control':
         void this.onControl(effect);
@@ -544,54 +433,6 @@ export class OutboundRunner {
     }
   }
 
-  private onEvent({ address, number, form }: ServerEffect & { type: 'event' }): void {
-    const target = this.byTarget.get(address);
-    if (!target?.delivery) return;
-    target.delivery.eventNumber = number;
-    target.delivery.object = form;
-  }
-
-  private mark(
-    events: readonly { address: string; number: number }[],
-    set: (delivery: Delivery, now: number) => void,
-  ): void {
-    const now = clock.now();
-    for (const { address, number } of events) {
-      const target = this.byTarget.get(address);
-      if (target?.delivery?.eventNumber !== number) continue;
-      set(target.delivery, now);
-      this.touchSource(target);
-    }
-  }
-
-  /** A client has read these as they are now: there is nothing to be confirmed. */
-  private onRead(addresses: readonly string[]): void {
-    const now = clock.now();
-    this.lastConfirmed = now;
-    for (const address of addresses) {
-      const target = this.byTarget.get(address);
-      if (target?.delivery == null) continue;
-      target.delivery.reported = target.delivery.confirmed = now;
-      this.touchSource(target);
-    }
-  }
-
-  /** The centre has read all present values: those that made no event have reached it that way. */
-  private onIntegrity(): void {
-    const now = clock.now();
-    for (const target of this.byTarget.values()) {
-      if (target.delivery === null || target.delivery.eventNumber !== null || target.delivery.reported !== null)
-        continue;
-      target.delivery.reported = now;
-      this.touchSource(target);
-    }
-  }
-
-  private touchSource({ mapping }: Target): void {
-    const point = this.context.exchange.at(mapping.device, mapping.point);
-    if (point !== undefined) this.context.exchange.touch(point.id);
-  }
-
   private async onControl({ token, phase, items, peer }: ServerEffect & { type: 'control' }): Promise<void> {
     const outcomes: ControlOutcome[] = [];
     for (const item of items)
@@ -615,7 +456,7 @@ export class OutboundRunner {
   commandGiven({ device, address, kind, value, outcome: result }: GivenCommand): void {
     const point = this.context.exchange.at(device, address);
     if (point === undefined || !point.passOn) return;
-    for (const { mapping } of this.targetsOf(point)) {
+    for (const { mapping } of this.targets.of(point)) {
       const { at, kind: offered, value: which } = mapping.target;
       if (offered !== kind) continue;
       const shown = kind === 'setpoint' && which === 'engineering' ? scaledValue(value, point.config) : value;
@@ -626,7 +467,7 @@ export class OutboundRunner {
   /** A centre's control at its device; the outcome is the device's own, or says why it did not get there. */
   private async passControl(phase: CentreControl['phase'], order: CentreOrder): Promise<ControlOutcome> {
     const { kind, address: there, counts } = order;
-    const target = this.byTarget.get(there);
+    const target = this.targets.at(there);
     // What is only shown as a setpoint or a control there is no such thing here.
     const { device, point: address } = target?.mapping ?? { device: '', point: '' };
     const point = this.context.exchange.at(device, address);
@@ -642,10 +483,3 @@ export class OutboundRunner {
     return this.context.control({ outbound: this.config.code, device, address, phase, order: own });
   }
 }
-
-/** Whose times are of a clock that is not set, or was just set. */
-const UNSYNCHRONISED: ReadonlySet<TimeSource> = new Set(['deviceUnsynchronised', 'deviceDoubtful', 'receiptDoubtful']);
-
-const NO_TARGETS: readonly Target[] = [];
-
-const sourceKey = ({ device, point }: MappingConfig): string => `${device} ${point}`;
