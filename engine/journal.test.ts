@@ -67,3 +67,15 @@ test('has a bound, and what could not be written stands in front again', () => {
   journal.giveBack(taken);
   expect(journal.take()).toHaveLength(500);
 });
+
+test('what was said last of thousands of things is forgotten, not what is said now', () => {
+  for (let n = 0; n < 5000; n++) journal.note('D', 'plain', `line ${n}`);
+  journal.take();
+  // Five thousand are remembered; one more makes room.
+  journal.note('D', 'plain', 'line 4999');
+  expect(words()).toEqual([]);
+  journal.note('D', 'plain', 'line 5000');
+  journal.note('D', 'plain', 'line 4999');
+  journal.note('D', 'plain', 'line 5000');
+  expect(words()).toEqual(['line 5000', 'line 4999']);
+});

@@ -1,77 +1,23 @@
-import { OBJECT_SCHEMAS, type LinkConfig } from '@halvix/core/config';
+import { OBJECT_SCHEMAS } from '@halvix/core/config';
 import type { ClientNews, DeviceSettings } from '@halvix/core/protocols';
 import { encodeLinkFrame, masterSettings } from '@halvix/core/protocols/dnp3';
-import type { Call, LinkEvents } from '@halvix/wire';
+import type { Call } from '@halvix/wire';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
+import { theDoor, theWay } from '../testing/ways.ts';
 
 /* A link with sessions that do as they are told, on a way that is made up, in virtual time. */
 
-type State = { state: string; since: number; tries: number; nextTry: null; problem: string | null };
-class Way {
-  did: string[] = [];
-  sent: Uint8Array[] = [];
-  where = 'somewhere';
-  state: State = { state: 'waiting', since: 0, tries: 0, nextTry: null, problem: 'no connection' };
-  constructor(readonly events: LinkEvents) {}
-  open = (): unknown => this.did.push('open');
-  close = (): unknown => this.did.push('close');
-  call = (): unknown => this.did.push('call');
-  useful = (): unknown => this.did.push('useful');
-  drop = (words: string): unknown => this.did.push(`drop ${words}`);
-  rest = (until: number | null): void => {
-    this.did.push(`rest ${until}`);
-    this.state = { ...this.state, state: 'resting' };
-  };
-  key = (on: boolean): unknown => this.did.push(`key ${on}`);
-  send = (octets: Uint8Array): unknown => this.sent.push(octets);
-  up(): void {
-    this.state = { ...this.state, state: 'connected', problem: null };
-    this.events.up();
-  }
-  down(): void {
-    this.state = { ...this.state, state: 'waiting', problem: 'lost' };
-    this.events.down();
-  }
-}
-interface Door {
-  events: {
-    came: (call: Call) => void;
-    data: (call: Call, octets: Uint8Array) => void;
-    ended: (call: Call) => void;
-    refused: (words: string) => void;
-  };
-  options: { allows: (address: string) => boolean; port: number };
-  did: string[];
-  problem: string | null;
-}
-const made = vi.hoisted(() => ({ way: null as unknown, door: null as unknown }));
-vi.mock('./transport.ts', () => ({
-  tlsOf: () => ({}),
-  makeTransport: (config: LinkConfig, events: LinkEvents) =>
-    config.type === 'tcpServer' ? null : (made.way = new Way(events)),
-}));
+vi.mock('./transport.ts', async () => (await import('../testing/ways.ts')).transports);
 vi.mock('@halvix/wire', async (original) => ({
-  ...(await original<typeof import('@halvix/wire')>()),
-  CallServer: class {
-    did: string[] = [];
-    problem = null;
-    constructor(
-      readonly options: unknown,
-      readonly events: unknown,
-    ) {
-      made.door = this;
-    }
-    open = (): unknown => this.did.push('open');
-    close = async (): Promise<void> => void this.did.push('close');
-  },
+  ...(await original<object>()),
+  ...(await import('../testing/ways.ts')).doors,
 }));
 const { LinkRunner } = await import('./link.ts');
 
 const NOW = Date.UTC(2096, 0, 1);
 let changes: number;
 let link: InstanceType<typeof LinkRunner>;
-const way = (): Way => made.way as Way;
-const door = (): Door => made.door as Door;
+const [way, door] = [theWay, theDoor];
 
 /** The session of a device: asks when it is told to. */
 class Session {

@@ -54,6 +54,31 @@ describe('rounds of hop states', () => {
     expect(reached.size).toBe(2000);
   });
 
+  it('take a second, or two milliseconds for each hop, in parts of a hundred', () => {
+    /** How many have their turn so long after all had it. */
+    const turns = (count: number, afterMs: number): number => {
+      const { hops, counters } = hopsOf(count);
+      const rounds = new HopRounds();
+      rounds.wrote(rounds.due(hops, START));
+      counters.fill(1);
+      return rounds.due(hops, START + afterMs).length;
+    };
+    expect([turns(99, 999), turns(99, 1000)]).toEqual([0, 99]);
+    expect([turns(400, 249), turns(400, 250), turns(400, 500)]).toEqual([0, 100, 200]);
+    expect([turns(1000, 199), turns(1000, 200), turns(1000, 5000)]).toEqual([0, 100, 1000]);
+  });
+
+  it('tell hops of one code apart by their kind', () => {
+    const rounds = new HopRounds();
+    const hop = (kind: 'device' | 'link', word: string): Hop => ({
+      ...{ kind, code: 'X', essence: () => word, state: () => ({ word }) },
+    });
+    rounds.wrote(rounds.due([hop('device', 'a'), hop('link', 'b')], START));
+    expect(rounds.due([hop('device', 'b'), hop('link', 'b')], START + 1)).toEqual([
+      { kind: 'device', code: 'X', document: '{"word":"b"}' },
+    ]);
+  });
+
   it('go out again when they may not have been written', () => {
     const { hops } = hopsOf(2);
     const rounds = new HopRounds();
