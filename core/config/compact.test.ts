@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest';
 import { compacted, expanded } from './compact.ts';
-import { OBJECT_SCHEMAS } from './objects.ts';
+import { OBJECT_SCHEMAS } from './document/objects.ts';
 
 describe('documents as they are stored', () => {
   test('points and mappings leave out what is at its default, and come back whole', () => {

@@ -1,6 +1,6 @@
-import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './objects.ts';
-import { sameDocument } from './same.ts';
-import { mappingTargetSchema } from './document.ts';
+import { draftPointSchema, OBJECT_SCHEMAS, type ObjectKind } from './document/objects.ts';
+import { sameDocument } from './comparison/same.ts';
+import { mappingTargetSchema } from './document/document.ts';
 import { FIRST_PROTOCOL, type ProtocolCode, pointsOf } from '../protocols/index.ts';
 
 /**

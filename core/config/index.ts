@@ -17,12 +17,12 @@ export {
   type PointConfig,
   type OutboundConfig,
   type MappingConfig,
-} from './document.ts';
-export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './access.ts';
-export { checkConfiguration, loopOf, misfitOf, partnersOf, readConfiguration, subnetOf } from './check.ts';
-export { isGuestOutbound, sharedConversations, type SharedConversation } from './conversations.ts';
-export { checkingPoints, checkPoints } from './checkpoints.ts';
-export type { ConfigurationProblem, PointProblem, Severity } from './problem.ts';
+} from './document/document.ts';
+export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './document/access.ts';
+export { checkConfiguration, loopOf, misfitOf, partnersOf, readConfiguration, subnetOf } from './check/check.ts';
+export { isGuestOutbound, sharedConversations, type SharedConversation } from './document/conversations.ts';
+export { checkingPoints, checkPoints } from './check/checkpoints.ts';
+export type { ConfigurationProblem, PointProblem, Severity } from './check/problem.ts';
 export {
   compose,
   decompose,
@@ -38,7 +38,7 @@ export {
   type ObjectDocument,
   type ObjectKind,
   type OutboundObject,
-} from './objects.ts';
+} from './document/objects.ts';
 export {
   CENTRE_LINK_FIELDS,
   deviceFields,
@@ -47,9 +47,9 @@ export {
   STATION_FIELDS,
   valueAt,
   withValueAt,
-} from './fields.ts';
+} from './document/fields.ts';
 export type { SettingField } from '../protocols/index.ts';
-export { adopted, deviceTouch, linkTouch, outboundTouch, type Touch } from './touches.ts';
+export { adopted, deviceTouch, linkTouch, outboundTouch, type Touch } from './comparison/touches.ts';
 export {
   differences,
   diffConfigurations,
@@ -59,10 +59,10 @@ export {
   type ConfigurationChange,
   type Effect,
   type SessionEffect,
-} from './diff.ts';
-export { countsAllowed, countsToSend, NEW_SETTING, textToSend } from './setting.ts';
-export { feedbackOf } from './feedback.ts';
+} from './comparison/diff.ts';
+export { countsAllowed, countsToSend, NEW_SETTING, textToSend } from './document/setting.ts';
+export { feedbackOf } from './document/feedback.ts';
 export { compacted, expanded } from './compact.ts';
 export { upgradedConfiguration, upgradedObject, upgradedProfile, upgradedShell, withLinks } from './upgrade.ts';
-export { sameDocument } from './same.ts';
-export { outboundEnds, settingSheet, twoEnds } from './ends.ts';
+export { sameDocument } from './comparison/same.ts';
+export { outboundEnds, settingSheet, twoEnds } from './document/ends.ts';

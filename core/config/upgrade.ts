@@ -1,6 +1,6 @@
 import { FIRST_PROTOCOL, PROTOCOLS, usualFraming, type ProtocolCode } from '../protocols/index.ts';
 import { addressWords, POINT_KINDS, type PointKind } from '../point/index.ts';
-import type { ObjectKind } from './objects.ts';
+import type { ObjectKind } from './document/objects.ts';
 
 /*
  * Documents of earlier versions, as today's.

@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest';
 import { demoConfiguration } from '../../bench/scenario/configuration.ts';
-import type { Configuration } from '../config/document.ts';
+import type { Configuration } from '../config/document/document.ts';
 import {
   definitionOf,
   DEVICE_PROTOCOLS,

@@ -20,11 +20,11 @@ export type { ControlRequest, MasterCommand, MasterEffect } from './client/maste
 export type { ReportedCommand } from './wire/measured.ts';
 export { Outstation, type OutstationCommand, type OutstationEffect, type PointUpdate } from './server/outstation.ts';
 export { owedRecord } from './server/owedevents.ts';
-export { ReplayGuard } from './client/replay.ts';
+export { ReplayGuard } from './client/intake/replay.ts';
 export { Caller } from './client/caller.ts';
 export type { ReceivedFragment } from './wire/endpoint.ts';
 export { encodeLinkFrame } from './wire/link.ts';
-export { CarryingFragment, type ListedPoint } from './client/carried.ts';
+export { CarryingFragment, type ListedPoint } from './client/intake/carried.ts';
 export { linkFraming } from './wire/framing.ts';
 export type { LinkEvent } from './wire/link.ts';
 export { orderSchema, type FileOrder, type Order, type OrderAnswer } from './order.ts';

@@ -16,7 +16,7 @@ import type { Dnp3At } from '../points.ts';
 import type { MasterSettings } from '../settings.ts';
 import { iinWords } from '../wire/application.ts';
 import type { LinkEvent } from '../wire/link.ts';
-import type { ListedPoint } from './carried.ts';
+import type { ListedPoint } from './intake/carried.ts';
 import { Master } from './master.ts';
 import type { ControlRequest, MasterCommand, MasterEffect } from './mastermessages.ts';
 

@@ -2,7 +2,7 @@ import type { Instant } from '../../../session/index.ts';
 import type { ClientNews } from '../../client.ts';
 import type { ControlMode } from '../../control.ts';
 import type { DeviceAttribute } from '../attributes.ts';
-import type { CarryingFragment, ListedPoint } from './carried.ts';
+import type { CarryingFragment, ListedPoint } from './intake/carried.ts';
 import type { MeasuredReading, ReportedCommand } from '../wire/measured.ts';
 import type { ControlBlock, Setpoint } from '../control.ts';
 import type { Order, OrderAnswer } from '../order.ts';

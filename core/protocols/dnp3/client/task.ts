@@ -6,7 +6,7 @@ import type { OrderAnswer, Requested } from '../order.ts';
 import type { Fragment } from '../wire/application.ts';
 import type { ControlRequest, MasterEffect } from './mastermessages.ts';
 import type { MasterSettings } from '../settings.ts';
-import type { ReadPart } from './readplan.ts';
+import type { ReadPart } from './asking/readplan.ts';
 
 /*
  * What a master may do with its turn: a task is one request and what comes of it. The life of each kind stands in one

@@ -1,5 +1,5 @@
 import { checkingPoints, type DeviceObject, type PointProblem } from '@halvix/core/config';
-import type { PointRow, Problems } from './grid.ts';
+import type { PointRow, Problems } from './grid/grid.ts';
 
 /**
  * What is wrong in lists of any length, by the id of the row, the worst first. With pauses in which the page lives on;

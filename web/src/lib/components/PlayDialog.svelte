@@ -2,7 +2,7 @@
   import type { Play } from '@halvix/core/playing';
   import type { PointKind } from '@halvix/core/point';
   import { onMount } from 'svelte';
-  import Sheet from './build/Sheet.svelte';
+  import Sheet from './build/grid/Sheet.svelte';
 
   /** Lets values change by themselves, and ends that. */
   interface Point {

@@ -2,7 +2,7 @@ import { ByteWriter } from '../../../../bytes/index.ts';
 import { ALL_ATTRIBUTES, deviceAttributes } from '../../attributes.ts';
 import { FunctionCode, iinWords, refusalOf } from '../../wire/application.ts';
 import { writeAllHeader, writeCountHeader, writeRangeHeader } from '../../wire/header.ts';
-import { readsPresent } from '../readplan.ts';
+import { readsPresent } from '../asking/readplan.ts';
 import { Priority } from '../../../../line/index.ts';
 import type { Rules, TaskOf } from '../task.ts';
 

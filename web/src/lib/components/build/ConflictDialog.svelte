@@ -1,7 +1,7 @@
 <script lang="ts">
   import { differences, titleOf } from '@halvix/core/config';
   import { draft } from '$lib/build/draft.svelte.ts';
-  import Sheet from './Sheet.svelte';
+  import Sheet from './grid/Sheet.svelte';
 
   const held = $derived(draft.conflicts);
   const mine = (id: number): unknown => held?.changes.find((change) => change.id === id)?.document ?? null;

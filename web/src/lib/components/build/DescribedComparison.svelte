@@ -4,7 +4,7 @@
   import { addressOf, type DescribedPoint, type ProtocolCode } from '@halvix/core/protocols';
   import { Changes } from '$lib/build/changes.ts';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { pointRows } from '$lib/build/rows.ts';
+  import { pointRows } from '$lib/build/grid/rows.ts';
 
   /** What a file says a device has, against the list that there is of it. */
   let {

@@ -4,8 +4,8 @@
   import { addressOf, FIRST_PROTOCOL, numberOf, type ProtocolCode, pointsOf } from '@halvix/core/protocols';
   import { newPoint, runOfPoints, type PatternContext } from '@halvix/core/pointlist';
   import { untrack } from 'svelte';
-  import { pointKey, type PointRow } from '$lib/build/grid.ts';
-  import Sheet from './Sheet.svelte';
+  import { pointKey, type PointRow } from '$lib/build/grid/grid.ts';
+  import Sheet from './grid/Sheet.svelte';
 
   /** A run of points with following addresses, named by a pattern. */
   interface Props {

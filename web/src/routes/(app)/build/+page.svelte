@@ -6,7 +6,7 @@
   import { endpointWords, outboundWayWords, STATION_FIELDS, type ObjectDocument } from '@halvix/core/config';
   import { fieldProblems } from '$lib/build/forms.ts';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
   import MiniStrip from '$lib/components/MiniStrip.svelte';
   import { clock } from '$lib/clock.svelte.ts';
   import { live } from '$lib/live/live.svelte.ts';

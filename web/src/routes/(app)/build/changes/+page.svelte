@@ -4,7 +4,7 @@
   import { messageOf, post } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import { draft } from '$lib/build/draft.svelte.ts';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
   import { clockTime, fullTime } from '$lib/format.ts';
 
   let { data } = $props();

@@ -7,10 +7,10 @@
   import { download } from '$lib/build/forms.ts';
   import { onMount } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { pointKey, type PointRow } from '$lib/build/grid.ts';
-  import { mappingRows, mergedRows, pointRows, targetsTwice } from '$lib/build/rows.ts';
-  import EditMapping from '$lib/components/build/EditMapping.svelte';
-  import MapByRule from '$lib/components/build/MapByRule.svelte';
+  import { pointKey, type PointRow } from '$lib/build/grid/grid.ts';
+  import { mappingRows, mergedRows, pointRows, targetsTwice } from '$lib/build/grid/rows.ts';
+  import EditMapping from '$lib/components/build/mapping/EditMapping.svelte';
+  import MapByRule from '$lib/components/build/mapping/MapByRule.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import type { Column } from '$lib/table.ts';
 

@@ -4,7 +4,7 @@
   import { csvOf, decodeText, readTable } from '@halvix/core/pointlist';
   import { draft, type Change, type Held } from '$lib/build/draft.svelte.ts';
   import { download } from '$lib/build/forms.ts';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
   import DataTable from '$lib/components/DataTable.svelte';
   import type { Column } from '$lib/table.ts';
 

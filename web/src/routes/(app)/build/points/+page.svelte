@@ -1,12 +1,12 @@
 <script lang="ts">
   import { addressOf, isLinked, pointsOf } from '@halvix/core/protocols';
   import { goto } from '$app/navigation';
-  import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/rows.ts';
+  import { heldRows, mappedWords, mappingRows, mergedRows, pointRows } from '$lib/build/grid/rows.ts';
   import { draftPointSchema, type DraftPoint } from '@halvix/core/config';
   import { onMount, untrack } from 'svelte';
   import { draft, type Held } from '$lib/build/draft.svelte.ts';
-  import { inListOrder, pointKey, type PointRow } from '$lib/build/grid.ts';
-  import PointGrid from '$lib/components/build/PointGrid.svelte';
+  import { inListOrder, pointKey, type PointRow } from '$lib/build/grid/grid.ts';
+  import PointGrid from '$lib/components/build/grid/PointGrid.svelte';
   import type { MappingConfig } from '@halvix/core/config';
 
   let { data } = $props();

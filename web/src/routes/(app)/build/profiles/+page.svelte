@@ -7,7 +7,7 @@
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { download } from '$lib/build/forms.ts';
   import PlaceForm from '$lib/components/build/PlaceForm.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
 
   let { data } = $props();
   const mayBuild = $derived(data.person.role === 'engineer');

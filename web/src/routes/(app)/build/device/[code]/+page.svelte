@@ -5,11 +5,11 @@
   import { deviceFrom, profileOf } from '@halvix/core/profile';
   import { messageOf, post } from '$lib/ask.ts';
   import { draft, type Change, type Held } from '$lib/build/draft.svelte.ts';
-  import { pointRows } from '$lib/build/rows.ts';
-  import DeviceEditor from '$lib/components/build/DeviceEditor.svelte';
+  import { pointRows } from '$lib/build/grid/rows.ts';
+  import DeviceEditor from '$lib/components/build/device/DeviceEditor.svelte';
   import PlaceForm from '$lib/components/build/PlaceForm.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
-  import SurveyPanel from '$lib/components/build/SurveyPanel.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
+  import SurveyPanel from '$lib/components/build/device/SurveyPanel.svelte';
 
   let { data } = $props();
   const mayBuild = $derived(data.person.role === 'engineer');

@@ -26,11 +26,11 @@
   import { Followed } from '$lib/build/followed.svelte.ts';
   import { fieldProblems } from '$lib/build/forms.ts';
   import { freeLink, linksOf, usersOf } from '$lib/build/links.ts';
-  import { mappingRows, pointRows } from '$lib/build/rows.ts';
+  import { mappingRows, pointRows } from '$lib/build/grid/rows.ts';
   import LinkPart from '$lib/components/build/LinkPart.svelte';
   import SettingInput from '$lib/components/build/SettingInput.svelte';
   import SettingsForm from '$lib/components/build/SettingsForm.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
 
   let { data } = $props();
   const mayBuild = $derived(data.person.role === 'engineer');

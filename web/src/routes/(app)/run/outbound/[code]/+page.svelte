@@ -5,7 +5,7 @@
   import { ask } from '$lib/ask.ts';
   import { clock } from '$lib/clock.svelte.ts';
   import CounterLine from '$lib/components/CounterLine.svelte';
-  import Sheet from '$lib/components/build/Sheet.svelte';
+  import Sheet from '$lib/components/build/grid/Sheet.svelte';
   import DetailTables from '$lib/components/DetailTables.svelte';
   import { age, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { csvOf } from '@halvix/core/pointlist';
   import { invalidateAll } from '$app/navigation';
-  import AgreementFile from '$lib/components/build/AgreementFile.svelte';
+  import AgreementFile from '$lib/components/build/mapping/AgreementFile.svelte';
   import { download, downloadWorkbook } from '$lib/build/forms.ts';
 
   /** What we and one party have agreed on: both directions side by side, as a sheet that both sign. */

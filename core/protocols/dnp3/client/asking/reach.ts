@@ -1,0 +1,38 @@
+import { Presence } from '../../../polling/presence.ts';
+import type { Task } from '../task.ts';
+import { rulesOf } from '../tasks/index.ts';
+
+/** After so many a device counts as not knowing such a request. */
+export const MAX_UNANSWERED = 2;
+
+/** What is known of whether the device answers, and of what it does not. */
+export class Reach extends Presence {
+  /** Requests that were not answered since the last answer. */
+  triesSpent = 0;
+  private probes = 0;
+  /** How often a request that a device may do without was not answered. */
+  private readonly unanswered = new Map<Task['type'], number>();
+
+  times(type: Task['type']): number {
+    return this.unanswered.get(type) ?? 0;
+  }
+
+  isDeclined(type: Task['type']): boolean {
+    return this.times(type) >= MAX_UNANSWERED;
+  }
+
+  note(type: Task['type']): void {
+    this.unanswered.set(type, this.times(type) + 1);
+  }
+
+  /** What it never answers, in words. */
+  get declined(): string[] {
+    const types = [...this.unanswered.keys()].filter((type) => this.isDeclined(type));
+    return types.map((type) => `it does not answer: ${rulesOf({ type } as Task).dispensable ?? type}`);
+  }
+
+  /** Perhaps it does not know the first request of the start-up: every other time it is asked for its data. */
+  probe(): 'whole' | 'withoutFirst' {
+    return this.probes++ % 2 === 1 && this.times('disableUnsolicited') > 0 ? 'withoutFirst' : 'whole';
+  }
+}
