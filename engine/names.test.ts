@@ -147,6 +147,26 @@ test('what the documents name in backticks as ours is there', () => {
   expect(missing).toEqual([]);
 });
 
+test('what comments name in backticks as ours is there', () => {
+  const texts = ['core', 'engine', 'db', 'wire', 'bench', 'web/src'].flatMap(filesOf).map((file) => {
+    const text = readFileSync(join(ROOT, file), 'utf8');
+    const comments = [...text.matchAll(/\/\*[\s\S]*?\*\/|(?<=^|\s)\/\/.*$/gm)].map(([comment]) => comment);
+    return { file, comments, code: comments.reduce((rest, comment) => rest.replace(comment, ''), text) };
+  });
+  const words = new Set(
+    texts.flatMap(({ file, code }) => [...file.split(/[/.]/), ...(code.match(/[A-Za-z_$][\w$]*/g) ?? [])]),
+  );
+  // Names in camel case, with a part of theirs or without; what stands on the wire or in a shell looks otherwise.
+  const named = texts.flatMap(({ file, comments }) =>
+    comments.flatMap((comment) =>
+      [...comment.matchAll(/`([a-z]+[A-Z]\w*|[A-Z][a-z]+(?:[A-Z]\w*|\w*\.\w+))`/g)].map(([, name]) => ({ file, name })),
+    ),
+  );
+  expect(named.length).toBeGreaterThan(100);
+  const missing = named.filter(({ name }) => name.split('.').some((part) => !words.has(part)));
+  expect(missing).toEqual([]);
+});
+
 test('imports go round in no circle, types among them', () => {
   const files = ['core', 'engine', 'db', 'wire', 'bench', 'web/src'].flatMap(filesOf);
   const imports = new Map(

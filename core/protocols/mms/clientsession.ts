@@ -3,6 +3,7 @@ import type { Instant } from '../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, DetailTable } from '../client.ts';
 import type { GuestCommand } from '../conversation.ts';
 import type { Counters } from '../counterset.ts';
+import { Presence } from '../polling/presence.ts';
 import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from './client.ts';
 import { MessageLog } from './messagelog.ts';
 import { Within } from './within.ts';
@@ -62,8 +63,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   protected standing: Associated<Own> | null = null;
   protected points: readonly ClientPoint<Place>[];
   protected roundTripMs = 0;
-  private silent: boolean | null = null;
-  private lossAt: Instant | null;
+  private readonly presence: Presence;
   private readonly notes = new Set<string>();
   private readonly log = new MessageLog();
   private told = '';
@@ -80,7 +80,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     private readonly options: ClientOptions<Place>,
   ) {
     this.points = options.points;
-    this.lossAt = now + this.patienceMs;
+    this.presence = new Presence(now, () => options.absenceMs ?? session.association.timeoutMs);
   }
 
   // ---- what a protocol has of its own
@@ -106,14 +106,9 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   // ---- the line
 
-  private get patienceMs(): number {
-    return this.options.absenceMs ?? this.session.association.timeoutMs;
-  }
-
   start(now: Instant): void {
     this.end(now);
     this.state = 'associating';
-    this.lossAt = null;
     const { within } = this.options;
     const { association } = this.session;
     const client = new MmsClient(
@@ -137,7 +132,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   stop(now: Instant): void {
     if (this.state === 'down') return;
     this.end(now);
-    this.lossAt = now + this.patienceMs;
+    this.presence.linkLost(now);
   }
 
   /** Nothing of this association is left. */
@@ -180,10 +175,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   wake(now: Instant): void {
     const { standing } = this;
     if (standing === null) {
-      if (this.lossAt !== null && now >= this.lossAt) {
-        this.lossAt = null;
-        this.becomeSilent('no connection');
-      }
+      const { givenUpAt } = this.presence;
+      if (givenUpAt !== null && now >= givenUpAt) this.becomeSilent('no connection', now);
       return;
     }
     standing.client.wake(now);
@@ -200,7 +193,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   get deadline(): Instant | null {
     const { standing } = this;
-    if (standing === null) return this.lossAt;
+    if (standing === null) return this.presence.givenUpAt;
     const times = [standing.client.deadline ?? Infinity, this.ownDeadline];
     if (this.state === 'running') {
       times.push(this.runningDeadline(standing));
@@ -298,14 +291,14 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   private onClosed(words: string, now: Instant): void {
     this.end(now);
-    this.becomeSilent(words);
+    this.becomeSilent(words, now);
     // The connection may stand, and is good for nothing.
     this.effects.push({ type: 'hangUp', words });
   }
 
-  private becomeSilent(words: string): void {
-    if (this.silent === true) return;
-    this.silent = true;
+  private becomeSilent(words: string, now: Instant): void {
+    // It is asked again by its connection, which is made again.
+    if (!this.presence.giveUp(now, 0)) return;
     this.notes.clear();
     this.effects.push({ type: 'communication', state: 'silent', words });
   }
@@ -313,10 +306,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   /** What had to be known is known. */
   protected explored(): void {
     this.state = 'running';
-    if (this.silent !== false) {
-      this.silent = false;
+    if (this.presence.answered() !== 'answering')
       this.effects.push({ type: 'communication', state: 'answering', words: 'associated' });
-    }
     this.answered();
   }
 

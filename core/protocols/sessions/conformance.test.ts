@@ -47,6 +47,16 @@ describe.each(SUBJECTS.map((subject) => [`${subject.code} ${subject.framing}`.tr
       expect([both.states.at(-1), seen(both)]).toEqual(['answering', [11, 22, 33]]);
     });
 
+    test('one whose connection comes and goes, without an answer, is said to be silent, and is taken up again', () => {
+      const both = begun();
+      both.delayMs = null;
+      for (let ms = 0; ms < LONG_MS; ms += 400) both.cut().run(200).connect().run(199);
+      expect(both.states.at(-1)).toBe('silent');
+      both.delayMs = 0;
+      both.set(12, 23, 34).cut().connect().run(LONG_MS);
+      expect([both.states.at(-1), seen(both)]).toEqual(['answering', [12, 23, 34]]);
+    });
+
     test('late answers are no answers to something else: a point never has a value that it never had', () => {
       const both = begun();
       for (let n = 1; n <= 30; n++) {
