@@ -20,6 +20,7 @@ import { scopeOf } from './asking/readplan.ts';
 import { Reads } from './asking/reads.ts';
 import { ALL_EVENT_CLASSES } from './intake/replay.ts';
 import { StartUp } from './asking/startup.ts';
+import { Repetitions, type Repetition } from '../../polling/repetitions.ts';
 import { Priority, type Party } from '../../../line/index.ts';
 import { isSurvey, type Conversation, type Task, type TaskOf, type WaitingTask } from './task.ts';
 import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
@@ -69,13 +70,6 @@ import { rulesOf, urgentPriority, wordsOf } from './tasks/index.ts';
  *  9. An unsolicited response is taken at any time, also while an answer is awaited, which goes on being awaited; it is
  *     confirmed when its readings are committed. One that is repeated is confirmed again and not taken again.
  */
-
-/** A request that nobody answered, to be made again. */
-interface Repetition {
-  task: Task;
-  attempt: number;
-  since: Instant;
-}
 
 /** Something a master would do now. */
 interface Plan {
@@ -128,7 +122,7 @@ export class Master
   private readonly confirms = new Confirms();
   private readonly intake: Intake;
   /** A request that was not answered and is to be sent again. */
-  private repetition: Repetition | null = null;
+  private readonly repetitions = new Repetitions<Task>();
   private lastHeard: Instant = 0;
   private lineBegins: Instant = 0;
   private iinSeen = 0;
@@ -216,7 +210,7 @@ export class Master
   }
 
   private forgetTurns(): void {
-    this.repetition = null;
+    this.repetitions.clear();
     this.confirms.forget();
     this.reads.forget();
   }
@@ -229,7 +223,7 @@ export class Master
     this.exchange = null;
     this.confirms.late = null;
     this.startup.drop('the link was lost');
-    for (const task of [exchange?.task, this.repetition?.task]) {
+    for (const task of [exchange?.task, this.repetitions.first?.request]) {
       if (task) this.giveUpSurvey(task, 'the link was lost');
       if (task?.type === 'order' || task?.type === 'file')
         this.endOrder(task.id, 'the link was lost before the device answered');
@@ -407,7 +401,7 @@ export class Master
       this.exchange === null &&
       this.startup.length + this.controls.size + this.orders.size === 0 &&
       !this.reads.underWay &&
-      this.repetition === null &&
+      this.repetitions.size === 0 &&
       !this.confirms.waits &&
       this.confirms.late === null &&
       !this.clock.asked
@@ -433,7 +427,8 @@ export class Master
       return { priority: Priority.confirm, since: confirm.since, words: 'confirm', go: this.goConfirm };
     if (this.exchange !== null) return null;
     if (control !== undefined) return this.planControl(control, now);
-    if (this.repetition !== null) return this.planRepetition(this.repetition);
+    const { first: repetition } = this.repetitions;
+    if (repetition !== undefined) return this.planRepetition(repetition);
     const { first } = this.startup;
     if (first !== undefined && (late === null || first.type !== 'read'))
       return this.planOf({
@@ -465,13 +460,13 @@ export class Master
     });
   }
 
-  private planRepetition({ task, attempt, since }: Repetition): Plan {
+  private planRepetition({ request: task, attempt, since }: Repetition<Task>): Plan {
     return {
       priority: urgentPriority(task),
       since,
       words: `${wordsOf(task)}, try ${attempt + 1}`,
       go: (at) => {
-        this.repetition = null;
+        this.repetitions.take((one) => one === task);
         this.send(task, attempt, at);
       },
     };
@@ -572,10 +567,9 @@ export class Master
         return;
       }
     }
-    if (verdict === 'again' || (attempt < this.settings.retries && !this.reach.isSilent)) {
-      this.repetition = { task, attempt: attempt + 1, since: now };
-      return;
-    }
+    // What is to be asked in another way is asked once more, whatever the tries.
+    const tries = verdict === 'again' ? Infinity : this.reach.isSilent ? 0 : this.settings.retries;
+    if (this.repetitions.again(task, attempt, tries, now)) return;
     this.giveUpSurvey(task, 'the device does not answer');
     this.becomeSilent(now, `no answer to ${attempt + 1} requests`);
   }

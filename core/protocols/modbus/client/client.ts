@@ -7,6 +7,7 @@ import type { Order } from '../order.ts';
 import type { ModbusAt } from '../points.ts';
 import type { ClientSettings } from '../settings.ts';
 import { Presence } from '../../polling/presence.ts';
+import { Repetitions } from '../../polling/repetitions.ts';
 import { encodeFrame, type FramingName, type WireEvent } from '../wire/frame.ts';
 import { decodeAnswer, encodeRequest, ExceptionCode, exceptionWords, type Answer } from '../wire/pdu.ts';
 import { blockWords } from './blocks.ts';
@@ -70,7 +71,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private transaction = 0;
   private sentInTurn = 0;
   /** Reads that were not answered and are sent again. */
-  private repetitions: { job: Job & { type: 'read' }; attempt: number; since: Instant }[] = [];
+  private readonly repetitions = new Repetitions<Job & { type: 'read' }>();
   /** A read that was given up while others were answered so far, and why: the next answer decides. */
   private suspect: { running: RunningBlock; words: string } | null = null;
   private readonly writes: WriteQueue;
@@ -116,7 +117,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   get atRest(): boolean {
     const waits = this.writes.size + this.orders.length + this.readBack.length;
-    return waits === 0 && this.repetitions.length === 0 && !this.holdsLine && this.rounds.isDone;
+    return waits === 0 && this.repetitions.size === 0 && !this.holdsLine && this.rounds.isDone;
   }
 
   get indications(): string[] {
@@ -132,7 +133,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private plan(points: readonly ClientPoint<ModbusAt>[], now: Instant): void {
     this.rounds.plan(points, now);
     this.readBack = [];
-    this.repetitions = [];
+    this.repetitions.clear();
     this.suspect = null;
   }
 
@@ -190,7 +191,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   /** When there is something to send; null: never by itself. */
   private nextWish(): Instant | null {
-    if (this.repetitions.length + this.readBack.length > 0) return 0;
+    if (this.repetitions.size + this.readBack.length > 0) return 0;
     const write = this.writes.nextDue;
     if (this.presence.isSilent) return Math.min(write, this.presence.nextProbe);
     if (this.orders.length > 0) return 0;
@@ -211,8 +212,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (write !== null) return { job: { type: 'write', writing: write.writing }, since: write.since, attempt: 0 };
     const [back] = this.readBack;
     if (back) return { job: { type: 'read', running: back.running }, since: back.since, attempt: 0 };
-    const [repetition] = this.repetitions;
-    if (repetition) return repetition;
+    const { first: again } = this.repetitions;
+    if (again) return { job: again.request, since: again.since, attempt: again.attempt };
     if (this.presence.isSilent) {
       const { nextProbe } = this.presence;
       // Another one each time: it may be there and leave just one unanswered.
@@ -265,7 +266,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         break;
       case 'read':
         this.readBack = this.readBack.filter(({ running }) => running !== job.running);
-        this.repetitions = this.repetitions.filter(({ job: { running } }) => running !== job.running);
+        this.repetitions.take(({ running }) => running === job.running);
         job.running.underWay = true;
         break;
       default:
@@ -538,11 +539,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         job satisfies never;
     }
     if (this.settings.dropsRound && this.presence.state === 'answering') this.rounds.drop(now);
-    const tries = this.unansweredBlocks > 0 ? 0 : this.settings.retries;
-    if (attempt < tries && !this.presence.isSilent) {
-      this.repetitions.push({ job, attempt: attempt + 1, since: now });
-      return;
-    }
+    const tries = this.unansweredBlocks > 0 || this.presence.isSilent ? 0 : this.settings.retries;
+    if (this.repetitions.again(job, attempt, tries, now)) return;
     this.unansweredBlocks++;
     if (!this.presence.isSilent && this.unansweredBlocks < 2 && this.rounds.length > 1) {
       this.suspect = { running: job.running, words };
@@ -568,7 +566,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private failWaiting(words: string): void {
     this.writes.failAll(words);
     for (const order of this.orders.splice(0)) this.endOrder(order, words);
-    this.repetitions = [];
+    this.repetitions.clear();
     this.rounds.release();
   }
 }

@@ -1,5 +1,6 @@
 import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
+import { firstRoundMs } from '../../polling/schedule.ts';
 import type { ClientOptions, ClientPoint, SurveyedPoint } from '../../client.ts';
 import { isBitTable, TABLE_WORDS, type ModbusAt } from '../points.ts';
 import { periodOf, type ClientSettings } from '../settings.ts';
@@ -29,8 +30,6 @@ const REFUSED_PAUSE_MS = 60_000;
 const ONCE_AGAIN_MS = 5000;
 /** What does not change is handed out so rarely. */
 const ALL_AGAIN_MS = 5000;
-/** Periods from here on begin at different moments in different devices. */
-const SPREAD_FROM_MS = 5000;
 
 /** Which blocks of a device are read when, and what is known of each. */
 export class Rounds {
@@ -123,7 +122,7 @@ export class Rounds {
     const period = periodOf(this.settings, running.block.group);
     if (running.refused !== null) running.due = now + Math.max(REFUSED_PAUSE_MS, period);
     else if (period === 0) running.due = null;
-    else if (!running.placed && period >= SPREAD_FROM_MS) running.due = now + Math.ceil(period * this.options.phase);
+    else if (!running.placed) running.due = now + firstRoundMs(period, this.options.phase);
     // What is behind does not catch up.
     else running.due = Math.max((running.due ?? now) + period, now);
     running.placed = true;

@@ -1,11 +1,14 @@
 import type { Instant } from '../../../../session/index.ts';
 import type { MasterSettings } from '../../settings.ts';
 import { iinWords, refusalOf } from '../../wire/application.ts';
-import { POLLS, PollSchedule } from './polls.ts';
+import { PollSchedule } from '../../../polling/schedule.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
 import { Priority } from '../../../../line/index.ts';
 import { ALL_CLASSES, type Answer, type WaitingTask } from '../task.ts';
 import { read } from '../tasks/index.ts';
+
+const POLLS = ['integrity', 'class1', 'class2', 'class3'] as const;
+type PollName = (typeof POLLS)[number];
 
 /** On a shared line, how long events go before an integrity poll that is due. */
 const INTEGRITY_PATIENCE_MS = 10_000;
@@ -26,7 +29,7 @@ const PRESENT_PAUSE_MS = 2000;
  */
 export class Reads {
   readonly plan: ReadPlan;
-  readonly polls: PollSchedule;
+  readonly polls: PollSchedule<PollName>;
   /** Reads that belong to a poll which takes several, the next one first. */
   private parts: ReadPart[] = [];
   private partsSince: Instant = 0;

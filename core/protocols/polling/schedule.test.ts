@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { PollSchedule } from './polls.ts';
+import { PollSchedule } from './schedule.ts';
 
 const NOW = 1_700_000_000_000;
 const PERIODS = { integrity: 60_000, class1: 1000, class2: 30_000, class3: 0 };
