@@ -186,3 +186,29 @@ test('a new device joins the channel of the others', async ({ page }) => {
   await visit(page, rig, '/build/changes');
   await expect(page.getByText('another device on link R1 has the address 23')).toBeVisible();
 });
+
+test('whoever goes elsewhere while a device is being added is left there', async ({ page }) => {
+  await signIn(page, rig, 'engineer');
+  await visit(page, rig, '/build/device/new?station=PKM');
+  const device = page.getByRole('region', { name: 'Device' });
+  await device.getByLabel('Code', { exact: true }).fill('PKM-3');
+  await device.getByLabel('Name', { exact: true }).fill('Third RTU');
+  await page.getByLabel('Their DNP3 address').fill('24');
+  await page.getByLabel('Line', { exact: true }).selectOption('R1');
+  await page.route('**/api/draft', async (route) => {
+    const answer = await route.fetch();
+    await new Promise((resolve) => setTimeout(resolve, 700));
+    await route.fulfill({ response: answer });
+  });
+  const added = page.waitForResponse('**/api/draft');
+  await page.getByRole('button', { name: 'Add it to the draft' }).click();
+  // What is not in the draft yet is asked about.
+  page.on('dialog', (dialog) => void dialog.accept());
+  await page.getByRole('link', { name: 'Mapping', exact: true }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('Mapping');
+  await added;
+  await page.waitForTimeout(500);
+  await expect(page).toHaveURL(/\/build\/mapping/);
+  await visit(page, rig, '/build/points?device=PKM-3');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Points of PKM-3');
+});

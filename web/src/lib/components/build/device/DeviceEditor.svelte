@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { beforeNavigate, goto } from '$app/navigation';
+  import { beforeNavigate } from '$app/navigation';
   import { sameDocument, twoEnds, type DeviceObject, type DraftPoint } from '@halvix/core/config';
   import {
     definitionOf,
@@ -11,6 +11,7 @@
   } from '@halvix/core/protocols';
   import { onMount, untrack } from 'svelte';
   import { proposedCode } from '$lib/build/codes.ts';
+  import { onward } from '$lib/onward.svelte';
   import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
   import { freeLink, linksOf } from '$lib/build/links.ts';
   import { Changes } from '$lib/build/changes.ts';
@@ -160,6 +161,7 @@
   });
 
   async function save(): Promise<void> {
+    const goOn = onward();
     tried = true;
     if (!good) return;
     // Once it is in the draft, other codes are free.
@@ -187,8 +189,8 @@
     added = isNew ? made.device.code : null;
     leaving = true;
     if (isNew && again) beginAgain(made.device.station);
-    else if (isNew) await goto(`/build/points?device=${made.device.code}`);
-    else if (made.device.code !== code) await goto(`/build/device/${made.device.code}`);
+    else if (isNew) await goOn(`/build/points?device=${made.device.code}`);
+    else if (made.device.code !== code) await goOn(`/build/device/${made.device.code}`);
     leaving = false;
   }
 

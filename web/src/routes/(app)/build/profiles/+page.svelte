@@ -1,9 +1,10 @@
 <script lang="ts">
   import { deviceOf } from '@halvix/core/protocols';
   import { firstProblem } from '@halvix/core/words';
-  import { goto, invalidateAll } from '$app/navigation';
+  import { invalidateAll } from '$app/navigation';
   import { deviceFrom, profileSchema, type Placement, type Profile } from '@halvix/core/profile';
   import { messageOf, post } from '$lib/ask.ts';
+  import { onward } from '$lib/onward.svelte';
   import { draft, type Change } from '$lib/build/draft.svelte.ts';
   import { download } from '$lib/build/forms.ts';
   import PlaceForm from '$lib/components/build/PlaceForm.svelte';
@@ -59,6 +60,7 @@
   }
 
   async function make(places: Placement[]): Promise<string | null> {
+    const goOn = onward();
     if (!using) return null;
     const profile = using;
     const known = new Set(draft.of('station').map(({ document }) => document.code));
@@ -78,7 +80,7 @@
     const outcome = await draft.change(`${places.length} from ${profile.code}`, changes, []);
     if (!outcome.ok) return outcome.words;
     using = null;
-    await goto('/build');
+    await goOn('/build');
     return null;
   }
 </script>

@@ -1,11 +1,11 @@
 <script lang="ts">
-  import { goto } from '$app/navigation';
   import { pointsFromSurvey } from '@halvix/core/survey';
   import { KIND_WORDS } from '@halvix/core/point';
   import { definitionOf, DEVICE_PROTOCOLS, type DescribedPoint, deviceOf } from '@halvix/core/protocols';
   import { onDestroy } from 'svelte';
   import { SvelteMap, SvelteSet } from 'svelte/reactivity';
   import DescribedComparison from '$lib/components/build/DescribedComparison.svelte';
+  import { onward } from '$lib/onward.svelte';
   import { Changes } from '$lib/build/changes.ts';
   import { codesFor, DescriptionReading } from '$lib/build/describe.ts';
   import type { Summary, Which } from '$lib/build/describe.worker.ts';
@@ -135,6 +135,7 @@
   });
 
   async function takeOver(): Promise<void> {
+    const goOn = onward();
     if (taking || takenRows.length === 0) return;
     taking = true;
     const changes = new Changes();
@@ -184,7 +185,7 @@
       problem = outcome.words;
       return;
     }
-    await goto(`/build/points?device=${codes.get(takenRows[0].at) ?? ''}`);
+    await goOn(`/build/points?device=${codes.get(takenRows[0].at) ?? ''}`);
   }
 </script>
 

@@ -1,9 +1,9 @@
 <script lang="ts">
   import { isLinked, deviceOf } from '@halvix/core/protocols';
-  import { goto } from '$app/navigation';
   import { draftPointSchema, type DeviceObject } from '@halvix/core/config';
   import { deviceFrom, profileOf } from '@halvix/core/profile';
   import { messageOf, post } from '$lib/ask.ts';
+  import { onward } from '$lib/onward.svelte';
   import { draft, type Change, type Held } from '$lib/build/draft.svelte.ts';
   import { pointRows } from '$lib/build/grid/rows.ts';
   import DeviceEditor from '$lib/components/build/device/DeviceEditor.svelte';
@@ -30,6 +30,7 @@
   let profileName = $state('');
 
   async function remove(one: Held<DeviceObject>): Promise<void> {
+    const goOn = onward();
     const points = await pointRows([one.document.code]);
     // A link that others are on stays.
     const gone: Held[] = [one, ...(link && others.length === 0 ? [link] : []), ...points];
@@ -38,12 +39,13 @@
       gone.map(({ id, kind, parent, version }) => ({ id, kind, parent, expected: version, document: null })),
       gone.map(({ document }) => document),
     );
-    if (outcome.ok) await goto('/build');
+    if (outcome.ok) await goOn('/build');
     else problem = outcome.words;
   }
 
   /** Copies settings and list; the copy keeps nothing of the addresses. */
   async function copy(places: Parameters<typeof deviceFrom>[1][]): Promise<string | null> {
+    const goOn = onward();
     if (!device) return null;
     const points = await pointRows([device.code]);
     const profile = profileOf(
@@ -70,18 +72,19 @@
     const outcome = await draft.change(`copy ${device.code}`, changes, []);
     if (!outcome.ok) return outcome.words;
     shown = null;
-    await goto(`/build/device/${places[0].code}`);
+    await goOn(`/build/device/${places[0].code}`);
     return null;
   }
 
   async function saveProfile(): Promise<void> {
+    const goOn = onward();
     if (!device) return;
     const points = (await pointRows([device.code])).map(({ document }) => draftPointSchema.parse(document));
     const answer = await post('/api/profiles', profileOf(device, points, profileCode, profileName)).catch(() => null);
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
     if (problem === null) {
       shown = null;
-      await goto('/build/profiles');
+      await goOn('/build/profiles');
     }
   }
 </script>

@@ -1,7 +1,6 @@
 <script lang="ts">
   import { definitionOf, WAYS_OUT, wayOut } from '@halvix/core/protocols';
   import { everyPoint } from '@halvix/core/mapping';
-  import { goto } from '$app/navigation';
   import {
     isGuestOutbound,
     outboundEnds,
@@ -12,6 +11,7 @@
   } from '@halvix/core/config';
   import { untrack } from 'svelte';
   import { Changes } from '$lib/build/changes.ts';
+  import { onward } from '$lib/onward.svelte';
   import { proposedCode } from '$lib/build/codes.ts';
   import {
     centreLinkForm,
@@ -172,6 +172,7 @@
   }
 
   async function save(): Promise<void> {
+    const goOn = onward();
     tried = true;
     if (!good) return;
     // Once it is in the draft, another code is free.
@@ -193,11 +194,12 @@
     if (!outcome.ok) return;
     added = data.code === null ? own : null;
     if (data.code === null && again) beginAgain();
-    else if (data.code === null) await goto(`/build/mapping?outbound=${own}`);
-    else if (own !== data.code) await goto(`/build/outbound/${own}`);
+    else if (data.code === null) await goOn(`/build/mapping?outbound=${own}`);
+    else if (own !== data.code) await goOn(`/build/outbound/${own}`);
   }
 
   async function remove(): Promise<void> {
+    const goOn = onward();
     if (!held) return;
     const mappings = await mappingRows([held.document.code]);
     const alone = heldLink && others(heldLink.document.code).length === 0 ? [heldLink] : [];
@@ -207,7 +209,7 @@
       gone.map(({ id, kind, parent, version }) => ({ id, kind, parent, expected: version, document: null })),
       gone.map((one) => one.document),
     );
-    if (outcome.ok) await goto('/build');
+    if (outcome.ok) await goOn('/build');
     else problem = outcome.words;
   }
 </script>

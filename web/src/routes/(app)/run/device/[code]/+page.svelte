@@ -1,5 +1,6 @@
 <script lang="ts">
   import { refresh } from '$lib/refresh.ts';
+  import { onward } from '$lib/onward.svelte';
   import { goto } from '$app/navigation';
   import { definitionOf, deviceOf, FIRST_PROTOCOL, inAddressOrder, numberOf } from '@halvix/core/protocols';
   import { KIND_WORDS, POINT_KINDS, TIME_SOURCE_WORDS, validity, type PointKind } from '@halvix/core/point';
@@ -165,9 +166,10 @@
 
   /** Points that come and that the list lacks go into the draft, named after their addresses. */
   async function takeUnlisted(): Promise<void> {
+    const goOn = onward();
     const answer = await post('/api/unlisted', { device: data.deviceCode }).catch(() => null);
     problem = answer === null ? 'The server cannot be reached.' : answer.ok ? null : await messageOf(answer);
-    if (answer?.ok) await goto(`/build/points?device=${data.deviceCode}`);
+    if (answer?.ok) await goOn(`/build/points?device=${data.deviceCode}`);
   }
 
   async function askFor(type: 'pollNow' | 'resetCounters'): Promise<void> {
