@@ -20,6 +20,7 @@ const base = vi.hoisted(() => ({
   readings: [] as { pointId: number; value: number }[],
   lastOwed: 0,
   told: [] as OwedEvent[],
+  claimed: [] as object[],
 }));
 vi.mock('@halvix/db', async (original) => {
   const real = await original<typeof import('@halvix/db')>();
@@ -63,10 +64,12 @@ vi.mock('@halvix/db', async (original) => {
         nothing,
       ]),
     ),
-    ...{ claimCommands: nothing, owedBehind: nothing, expireCommands: async () => 0 },
+    ...{ owedBehind: nothing, expireCommands: async () => 0 },
+    claimCommands: async () => base.claimed.splice(0),
   };
 });
 const { OutboundRunner } = await import('./centres/outbound.ts');
+const { OutboundKeeper } = await import('./handon/outboundkeeper.ts');
 const { Runtime } = await import('./runtime.ts');
 
 let port: number;
@@ -419,6 +422,23 @@ describe('an outbound that begins anew', () => {
     expect(filled.mock.calls.map(([records, last]) => [records.length, last])).toEqual([[3, true]]);
   });
 
+  test('lets its centre go before the one that goes on in its place is there', async () => {
+    await apply();
+    const ending = runtime.outbounds.get('Q')!;
+    const order: string[] = [];
+    for (const what of ['rest', 'close'] as const) {
+      const real = ending[what].bind(ending) as () => Promise<void>;
+      vi.spyOn(ending, what).mockImplementation(() => {
+        order.push(what);
+        return real();
+      });
+    }
+    vi.spyOn(OutboundRunner.prototype, 'begin').mockImplementation(() => void order.push('begin'));
+    await begin((c) => (c.outbounds[0].settings.maxFragment = 1024));
+    // At once, and with all else of it at its end.
+    expect(order).toEqual(['rest', 'close', 'close', 'begin']);
+  });
+
   test('under another code it is the same one', async () => {
     await apply();
     const ended = vi.spyOn(runtime.outbounds.get('Q')!, 'stop');
@@ -431,6 +451,34 @@ describe('an outbound that begins anew', () => {
     expect([...runtime.outbounds.keys()]).toEqual(['R', 'NEW']);
     expect(base.forgotten.at(-1)).toEqual([1, 2]);
   });
+});
+
+test('a destination that is on no link has a way of its own, and says why it cannot be had', async () => {
+  base.outboundNumbers = new Map([...base.outboundNumbers, ['J', 3]]);
+  await apply((c) =>
+    c.outbounds.push({
+      ...{ code: 'J', name: 'lines', centre: 'Archive', link: '', protocol: 'jsonlines' },
+      ...{ settings: { file: 'lines.jsonl' }, mappings: [] },
+    }),
+  );
+  const way = runtime.outbounds.get('J')!.link;
+  expect([way.config, way.isEmpty]).toEqual([null, false]);
+  const flushed = vi.spyOn(OutboundKeeper.prototype, 'flush');
+  await runtime.stop();
+  expect(flushed).toHaveBeenCalled();
+});
+
+test('a command that was ordered goes to the device that runs', async () => {
+  await apply();
+  const control = vi.spyOn(runtime.devices.get('A')!, 'control').mockReturnValue();
+  base.claimed = [
+    {
+      ...{ id: 'c1', device: 'A', address: 'AI 0', state: 'claimed', operation: 'pulseOn', mode: 'direct' },
+      ...{ counts: null, text: null, onMs: 1, offMs: 1, count: 1, expires: Date.now() + 1000 },
+    },
+  ];
+  await runtime.commands.work();
+  expect(control).toHaveBeenCalledWith(expect.objectContaining({ type: 'control', id: 'c1' }));
 });
 
 test('an end stores what is there, and lets go of everything', async () => {

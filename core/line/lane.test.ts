@@ -438,6 +438,14 @@ describe('who takes part', () => {
     expect(lane.devices).toEqual(['D1', 'D2']);
   });
 
+  test('one that comes gets a free line at once', () => {
+    begin(1);
+    const late = new Fake(2);
+    late.want(Priority.events);
+    lane.add('D2', late, now);
+    expect(sent(lane.take())).toEqual(['D2 10']);
+  });
+
   test('one that goes ends its turn, and what it still says is passed on', () => {
     begin(2);
     parties[0].want(Priority.events);

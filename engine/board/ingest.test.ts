@@ -129,6 +129,26 @@ describe('ingest', () => {
     expect(entries.slice(1).map(({ readings }) => readings.map(({ timeSource }) => timeSource))).toEqual([['engine']]);
   });
 
+  test('what a session keeps is stored also without readings', () => {
+    ingest.keep(Uint8Array.of(1, 2));
+    expect(entries).toMatchObject([
+      { device: 'D', keep: Uint8Array.of(1, 2), readings: [], owed: [], mayDrop: false, confirms: false },
+    ]);
+  });
+
+  test('goes on with another list, and the device of it', () => {
+    const renamed = { ...device, code: 'RENAMED', points: device.points.slice(0, 1) };
+    exchange.setDevice(renamed, () => 1);
+    ingest.take([measured({ id: null })], MESSAGE, null);
+    expect(ingest.unlisted.size).toBe(1);
+    ingest.adopt(renamed);
+    expect(ingest.unlisted.size).toBe(0);
+    ingest.take([measured()], MESSAGE, null);
+    expect(entries.at(-1)?.device).toBe('RENAMED');
+    ingest.loseAll();
+    expect(level()?.reading?.quality).toBe(Quality.commLost);
+  });
+
   test('a change of state is in the journal in the words of the point', () => {
     ingest.take([measured({ id: 2, kind: 'binary', raw: 1 })], MESSAGE, null);
     expect(journal.take()).toMatchObject([{ subject: 'D', words: 'door: open', time: NOON }]);

@@ -100,6 +100,12 @@ describe('limits', () => {
     expect(words()).toEqual(['level 0: beyond high, 920 m', 'level 0: back within limits, 880 m']);
   });
 
+  test('are told with six digits of the value and its unit', () => {
+    exchange.put(level(), reading(912.3456789), null);
+    exchange.put(level(), reading(12.3456789), null);
+    expect(words()).toEqual(['level 0: beyond high, 912.346 m', 'level 0: back within limits, 12.3457 m']);
+  });
+
   test('of readings that come together each is looked at', () => {
     exchange.together(() => {
       exchange.put(level(), reading(960), null);

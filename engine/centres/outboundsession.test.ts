@@ -370,6 +370,8 @@ describe('what the session is told', () => {
     session.commands = [];
     const changed = [...MAPPINGS.slice(0, 3), { ...MAPPINGS[3], target: { ...MAPPINGS[3].target, at: at(11) } }];
     runner.adopt(configured({ mappings: changed }), new Set());
+    expect(member.config.mappings).toHaveLength(4);
+    expect(member.config).toBe(runner.config);
     expect(session.commands).toMatchObject([
       { type: 'setPoints', points: [{}, {}, {}, { at: { index: 11 } }] },
       { type: 'update', manner: 'told', updates: [{ at: { index: 11 }, value: 8, always: false }] },

@@ -126,6 +126,33 @@ describe('a port that centres call', () => {
     expect(link.state().state).toBe('resting');
   });
 
+  test('who looks is told whenever somebody comes or goes', () => {
+    const one = new Told(1);
+    open('tcpServer', [one]);
+    const caller = new Caller('10.0.0.3');
+    expect(changes).toBe(0);
+    caller.say(1);
+    expect(changes).toBe(1);
+    caller.say(1);
+    expect(changes).toBe(1);
+    link.hangUp(one);
+    expect(changes).toBe(2);
+    caller.hangUp();
+    expect(changes).toBe(3);
+  });
+
+  test('one that is refused has none of what it said given to anybody', () => {
+    most = { C1: 2 };
+    const one = new Told(1);
+    open('tcpServer', [one]);
+    for (const address of ['10.0.0.3', '10.0.0.4', '10.0.0.5']) new Caller(address).say(40, 1);
+    one.take();
+    const fourth = new Caller('10.0.0.6');
+    fourth.say(41);
+    fourth.say(1);
+    expect(one.take()).toEqual(['connection from 10.0.0.6:1 refused: 2 are connected already']);
+  });
+
   test('what is sent goes to who is connected, and nowhere when nobody is', () => {
     const one = new Told(1);
     open('tcpServer', [one]);

@@ -289,6 +289,29 @@ describe('an orderly end', () => {
     expect(file.isEmpty).toBe(true);
   });
 
+  test('what was being stored from the file, and was not, is there for the next run', async () => {
+    file.add({ device: 'A', readings: [reading(1)], keep: null, owed: [], settled: [] });
+    file.close();
+    const next = (run: string): void => {
+      file = new WaitingFile(folder, run);
+      file.open(null);
+      historian = make(file, run);
+    };
+    next('second');
+    // It begins to store what is there while the database is away, and ends before that is done.
+    base.answer = () => Promise.reject(new Error('away'));
+    let over = false;
+    void historian.takeUp(true, new Map()).then(() => (over = true));
+    await pass(300);
+    void historian.stop();
+    await pass(10_000);
+    expect(over).toBe(true);
+    base.answer = null;
+    next('third');
+    await historian.takeUp(true, new Map());
+    expect(values()).toEqual([1]);
+  });
+
   test('a batch of which nobody knows, and which did not go through, is stored by the next run', async () => {
     base.answer = () => new Promise(() => {});
     historian.add(entry('A', [1], { confirms: false, keep: Uint8Array.of(1) }));

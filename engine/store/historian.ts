@@ -181,6 +181,8 @@ export class Historian {
     for (let next = file?.next(LINES_AT_A_TIME); next; next = file?.next(LINES_AT_A_TIME)) {
       const lines = next.lines.filter(({ batch }) => batch === undefined || marks.get(batch.writer) !== batch.id);
       await this.storeLines(isLast ? lines : lines.map((line) => ({ ...line, keep: null })), next.place);
+      // It ends while the database is away: all of it stays for the next run.
+      if (this.stopped) break;
       for (const { device, keep, readings } of lines) {
         count += readings.length;
         if (keep !== null && isLast) keeps.set(device, keep);
