@@ -36,7 +36,10 @@ const MOST_P99_MS = 1000;
 const STANDSTILL_MS = 150;
 /** The host gave others more of the processors' time than this, per cent. */
 const MOST_TAKEN = 2;
-const MOST_TRIES = 4;
+const MOST_TRIES = 6;
+/** A burst begins once the host has left us alone for so long; nobody waits for that longer than the other. */
+const QUIET_MS = 3000;
+const MOST_WAIT_MS = 120_000;
 const TICK_MS = 10;
 /** Events are gathered for so long before they go out. */
 const GATHER_MS = 200;
@@ -197,6 +200,22 @@ function machineUse(): { all: number; taken: number } {
   return { all: ticks.reduce((sum, one) => sum + one, 0), taken: ticks[7] };
 }
 
+/** What the host gave others since, per cent. */
+function takenSince(before: { all: number; taken: number }): number {
+  const after = machineUse();
+  return (100 * (after.taken - before.taken)) / Math.max(1, after.all - before.all);
+}
+
+/** Resolves once the host leaves the machine alone, or does not for too long, with how long that took. */
+async function quietMachine(): Promise<number> {
+  const began = clock.now();
+  for (;;) {
+    const before = machineUse();
+    await pause(QUIET_MS);
+    if (takenSince(before) <= MOST_TAKEN || clock.now() - began > MOST_WAIT_MS) return clock.now() - began;
+  }
+}
+
 let turn = 0;
 const at = (share: number): number => latencies[Math.floor(latencies.length * share)] ?? NaN;
 
@@ -233,11 +252,12 @@ const isBorne = (): boolean => delivered === made && at(0.99) < MOST_P99_MS;
 /** A burst; again while the machine stood still during it and it was not borne. */
 async function fairBurst(rate: number, forMs: number): ReturnType<typeof burst> {
   for (let tries = 1; ; tries++) {
+    const waited = await quietMachine();
+    if (waited > QUIET_MS) process.stderr.write(`scale: waited ${waited} ms until the host left the machine alone\n`);
     stoodStill = 0;
     const before = machineUse();
     const use = await burst(rate, forMs);
-    const after = machineUse();
-    const taken = (100 * (after.taken - before.taken)) / (after.all - before.all);
+    const taken = takenSince(before);
     if (isBorne() || (stoodStill === 0 && taken <= MOST_TAKEN) || tries === MOST_TRIES) return use;
     process.stderr.write(
       `scale: meanwhile the machine stood still for ${stoodStill} ms, and its host gave others ${taken.toFixed(1)} % of it; once more\n`,
