@@ -10,6 +10,8 @@ import { z } from 'zod';
  * when it is answered first, counted from the engine's start, and how long all events take to come; none may be missing.
  */
 const EVENTS = 1_000_000;
+/** Of the demo; its port is the one that is asked. */
+const CENTRE = 'QST';
 const PER_ROW = 400;
 
 const settings = readSettings(
@@ -37,7 +39,8 @@ async function prepare(): Promise<void> {
   const revision = await newestRevision(database);
   if (revision === null) throw new Error('nothing is applied');
   const { configuration } = revision;
-  const [centre] = configuration.outbounds;
+  const centre = configuration.outbounds.find(({ code }) => code === CENTRE);
+  if (centre === undefined) throw new Error(`the demo has no ${CENTRE}`);
   Object.assign(centre.settings, { eventsPerClass: 1_000_000 });
   configuration.outbounds = [centre];
   await applyConfiguration(database, configuration, 'bench', 'a million events owed');
