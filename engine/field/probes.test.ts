@@ -15,10 +15,12 @@ const table = vi.hoisted(() => ({
   probes: new Map<string, { request: unknown; requestedBy: string }>(),
   written: [] as { id: string; state: ProbeState; result: ProbeResult }[],
   fails: false,
+  whileClaiming: null as (() => void) | null,
 }));
 vi.mock('@halvix/db', () => ({
   claimProbe: async (_database: unknown, id: string) => {
     if (table.fails) throw new Error('away');
+    table.whileClaiming?.();
     const probe = table.probes.get(id) ?? null;
     table.probes.delete(id);
     return probe;
@@ -33,7 +35,7 @@ let device: Record<string, unknown>;
 let probes: InstanceType<typeof Probes>;
 beforeEach(() => {
   vi.spyOn(process.stdout, 'write').mockReturnValue(true);
-  Object.assign(table, { written: [], fails: false });
+  Object.assign(table, { written: [], fails: false, whileClaiming: null });
   table.probes.clear();
   device = {};
   const devices = new Map([['D', device as never]]);
@@ -140,6 +142,14 @@ describe('a try', () => {
     probes.cancel('p');
     await under;
     expect(last().state).toBe('cancelled');
+  });
+
+  test('that is cancelled while it is being taken up does nothing', async () => {
+    const port = await outstation();
+    table.whileClaiming = () => probes.cancel('p');
+    await ask('p', tried({ host: '127.0.0.1', port }));
+    expect(table.written.map(({ state }) => state)).toEqual(['cancelled']);
+    expect(steps()).toEqual([]);
   });
 
   test('that is cancelled ends at once, and its connection with it', async () => {
