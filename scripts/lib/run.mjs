@@ -12,7 +12,7 @@ import { Trouble } from './say.mjs';
  */
 export const NODE_FLAGS = [
   '--enable-source-maps',
-  '--max-semi-space-size=64',
+  '--max-semi-space-size=128',
   `--v8-pool-size=${Math.max(1, Math.min(4, availableParallelism() - 1))}`,
 ];
 
