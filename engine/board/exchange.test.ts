@@ -106,4 +106,13 @@ describe('a point', () => {
     exchange.giveBack(points);
     expect(exchange.takeChanged().points.map(({ id }) => id)).toEqual([1, 2]);
   });
+
+  test('is published anew with another level, and not with the same one', () => {
+    put(1, 1);
+    exchange.takeChanged();
+    exchange.setLimit(exchange.get(1)!, 'high');
+    expect(exchange.takeChanged().readings).toMatchObject([{ pointId: 1, value: 1, limit: 'high' }]);
+    exchange.setLimit(exchange.get(1)!, 'high');
+    expect(exchange.takeChanged().points).toEqual([]);
+  });
 });
