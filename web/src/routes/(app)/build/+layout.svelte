@@ -62,9 +62,14 @@
       void turn(key === 'z' && !event.shiftKey);
     }
   }
+
+  /** What is on its way to the server would be changed, but could not be undone any more: the browser asks whoever leaves. */
+  function onLeave(event: BeforeUnloadEvent): void {
+    if (draft.saving > 0) event.preventDefault();
+  }
 </script>
 
-<svelte:window onkeydown={onKey} />
+<svelte:window onkeydown={onKey} onbeforeunload={onLeave} />
 
 <div class="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-5 pt-1 print:hidden">
   <nav class="flex flex-wrap gap-x-4" aria-label="Build">
