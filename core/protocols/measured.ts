@@ -44,4 +44,11 @@ export interface Carrying<Reading extends Measured = Measured> {
   frames(reading: Reading): MarkedFrame[];
   /** Its point's address as text. */
   address(reading: Reading): string;
+  /**
+   * Where in the message the reading stands, as a number by which `again` finds it. For what carries thousands of readings
+   * a second: nothing of them stays in memory but this. Absent: the readings themselves are kept.
+   */
+  place?(reading: Reading): number;
+  /** The reading that stands there, without the number of its point; null: none does. */
+  again?(place: number): Reading | null;
 }

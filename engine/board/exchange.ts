@@ -1,7 +1,8 @@
 import type { DeviceConfig, PointConfig } from '@halvix/core/config';
-import { deadbandInUnits, exceedsDeadband, Quality, type LimitLevel, type Reading } from '@halvix/core/point';
+import { deadbandInUnits, Quality, type LimitLevel, type Reading } from '@halvix/core/point';
 import { addressOf, type Carrying, type Measured } from '@halvix/core/protocols';
 import type { StoredReading } from '@halvix/db';
+import { LatestReadings } from './latest.ts';
 
 /** What all readings of one message share: what carried them, and when they were stored. */
 export interface Arrival {
@@ -17,23 +18,71 @@ export interface Origin {
 
 /** A point as the engine runs it. */
 export interface LivePoint {
-  id: number;
-  device: string;
+  readonly id: number;
+  readonly device: string;
   /** Its address as text: by it everybody else in the list and in the mappings names it. */
-  address: string;
-  config: PointConfig;
+  readonly address: string;
+  readonly config: PointConfig;
   /** Whether centres may see it: not while its device is on test, unless that was asked for. */
   passOn: boolean;
-  reading: Reading | null;
-  origin: Origin | null;
   /** Its deadband in its unit. */
-  deadband: number;
-  /** The last reading that had moved (see `Change`). */
-  moved: Reading | null;
+  readonly deadband: number;
+  /** The latest, each time as an object of its own. */
+  readonly reading: Reading | null;
+  readonly origin: Origin | null;
   /** As it was known before this engine began, or its device was taken out; null: it has been heard of since. */
+  readonly recalled: Reading | null;
+}
+
+/** A point of the board: its readings stand in the columns of `LatestReadings`. */
+class BoardPoint implements LivePoint {
+  readonly deadband: number;
   recalled: Reading | null;
   /** It has something to be published. */
-  isChanged: boolean;
+  isChanged = false;
+  private carrier: Arrival | null;
+  /** The measured value itself, where its carrier does not find it again. */
+  private measured: Measured | null;
+  /** Where in its carrier it stands (see `Carrying.place`). */
+  private place: number;
+
+  constructor(
+    readonly id: number,
+    readonly device: string,
+    readonly address: string,
+    readonly config: PointConfig,
+    public passOn: boolean,
+    readonly row: number,
+    private readonly latest: LatestReadings,
+    known: BoardPoint | undefined,
+  ) {
+    this.deadband = deadbandInUnits(config.deadband, config) ?? 0;
+    this.recalled = known?.recalled ?? null;
+    this.carrier = known?.carrier ?? null;
+    this.measured = known?.measured ?? null;
+    this.place = known?.place ?? 0;
+  }
+
+  get reading(): Reading | null {
+    return this.latest.of(this.row);
+  }
+
+  get origin(): Origin | null {
+    const { carrier, place } = this;
+    if (carrier === null) return null;
+    const measured = this.measured ?? carrier.carried.again?.(place) ?? null;
+    return measured === null ? null : { measured, carrier };
+  }
+
+  setOrigin(measured: Measured | null, carrier: Arrival | null): void {
+    this.carrier = carrier;
+    const { place } = carrier?.carried ?? {};
+    if (measured === null || place === undefined) this.measured = measured;
+    else {
+      this.measured = null;
+      this.place = carrier?.carried.place?.(measured) ?? 0;
+    }
+  }
 }
 
 /** A reading that says something new, or a point that is beyond another one of its limits since a delay is over. */
@@ -60,13 +109,14 @@ const MOST_ROUNDS = 16;
 
 /** The board of the latest reading of every point. Whoever hands points on or shows them listens here. */
 export class Exchange {
-  private readonly points = new Map<number, LivePoint>();
-  private readonly byAddress = new Map<string, Map<string, LivePoint>>();
+  private readonly latest = new LatestReadings();
+  private readonly points = new Map<number, BoardPoint>();
+  private readonly byAddress = new Map<string, Map<string, BoardPoint>>();
   private readonly listeners: Record<Stage, Set<Listener>> = { derive: new Set(), judge: new Set(), handOn: new Set() };
   /** Points that have something to be published, each once. */
-  private changed: LivePoint[] = [];
+  private changed: BoardPoint[] = [];
   /** Points whose device is gone, until `forget`: under another code they are the same. */
-  private readonly departed = new Map<number, LivePoint>();
+  private readonly departed = new Map<number, BoardPoint>();
   /** What listeners are told of at the end of `together`. */
   private gathered: Change[] | null = null;
   /** Points whose trail somebody looks at. */
@@ -86,40 +136,27 @@ export class Exchange {
   setDevice(device: DeviceConfig, numberOf: (address: string) => number | undefined): LivePoint[] {
     this.removeDevice(device.code);
     const live: LivePoint[] = [];
-    const byAddress = new Map<string, LivePoint>();
+    const byAddress = new Map<string, BoardPoint>();
     this.byAddress.set(device.code, byAddress);
     const passOn = device.life === 'inService' || device.life === 'outOfService' || device.passOnWhileOnTest;
     for (const config of device.points) {
       const address = addressOf(config);
       const id = numberOf(address);
       if (id === undefined) throw new Error(`${device.code} ${address} has no number`);
-      const deadband = deadbandInUnits(config.deadband, config) ?? 0;
       const known = this.departed.get(id);
-      // Written out, so that all points are of one shape: what reads them thousands of times a second knows it.
-      const point: LivePoint = {
-        id,
-        device: device.code,
-        address,
-        config,
-        passOn,
-        reading: known?.reading ?? null,
-        origin: known?.origin ?? null,
-        deadband,
-        moved: known?.moved ?? null,
-        recalled: known?.recalled ?? null,
-        isChanged: false,
-      };
+      const row = known?.row ?? this.latest.take();
+      const point = new BoardPoint(id, device.code, address, config, passOn, row, this.latest, known);
       this.departed.delete(id);
       this.points.set(id, point);
       byAddress.set(address, point);
       live.push(point);
-      if (point.reading !== null) this.note(point);
+      if (this.latest.isThere(row)) this.note(point);
     }
     return live;
   }
 
   removeDevice(code: string): void {
-    for (const point of this.ofDevice(code)) {
+    for (const point of this.byAddress.get(code)?.values() ?? []) {
       this.points.delete(point.id);
       this.departed.set(point.id, point);
     }
@@ -128,13 +165,15 @@ export class Exchange {
 
   /** Points that are on no list any more are gone for good. */
   forget(): void {
+    for (const { row } of this.departed.values()) this.latest.release(row);
     this.departed.clear();
   }
 
   /** What was known of a point before, and how it is to be seen until it is heard of. */
   recall(point: LivePoint, known: Reading, seen: Reading): void {
     this.put(point, seen, null);
-    point.recalled = known;
+    const own = this.own(point.id);
+    if (own !== undefined) own.recalled = known;
   }
 
   devices(): string[] {
@@ -154,27 +193,28 @@ export class Exchange {
    * Takes a reading. A look at the present value that finds what is known already keeps the known time: that is when
    * the value came about. Returns whether it has moved (see `Change`).
    */
-  put(point: LivePoint, reading: Reading, origin: Origin | null): boolean {
-    const known = point.reading;
-    const unchanged =
-      reading.cause === 'static' &&
-      known !== null &&
-      known.raw === reading.raw &&
-      known.text === reading.text &&
-      known.quality === reading.quality;
-    // What it is beyond of its limits stays until somebody looks (see `LimitDesk`).
-    const limit = known?.limit;
-    point.reading = unchanged ? { ...known, received: reading.received } : limit ? { ...reading, limit } : reading;
+  put({ id }: LivePoint, reading: Reading, measured: Measured | null, carrier: Arrival | null = null): boolean {
+    const { latest } = this;
+    const point = this.own(id);
+    if (point === undefined) return false;
+    const { row } = point;
+    const unchanged = reading.cause === 'static' && latest.says(row, reading);
     point.recalled = null;
-    if (!unchanged) point.origin = origin;
+    if (unchanged) latest.setReceived(row, reading.received);
+    else {
+      // What it is beyond of its limits stays until somebody looks (see `LimitDesk`).
+      const limit = latest.limitOf(row);
+      latest.put(row, reading);
+      if (limit !== null) latest.setLimit(row, limit);
+      point.setOrigin(measured, carrier);
+    }
     this.note(point);
     if (unchanged) return false;
-    const level = point.reading.limit ?? null;
-    const change: Change = { what: 'reading', point, reading, moved: hasMoved(point, reading), level };
-    if (change.moved) point.moved = reading;
+    const moved = latest.move(row, reading, point.deadband);
+    const change: Change = { what: 'reading', point, reading, moved, level: latest.limitOf(row) };
     if (this.gathered !== null) this.gathered.push(change);
     else this.tell([change]);
-    return change.moved;
+    return moved;
   }
 
   /** Listeners are told of all readings that `work` puts at once, in their order. */
@@ -217,13 +257,19 @@ export class Exchange {
   }
 
   /** Which of its limits the value is beyond. */
-  setLimit(point: LivePoint, limit: Reading['limit']): void {
-    if (point.reading === null || (point.reading.limit ?? null) === (limit ?? null)) return;
-    point.reading = { ...point.reading, limit };
+  setLimit({ id }: LivePoint, limit: Reading['limit']): void {
+    const point = this.own(id);
+    if (!point || !this.latest.isThere(point.row) || this.latest.limitOf(point.row) === (limit ?? null)) return;
+    this.latest.setLimit(point.row, limit);
     this.note(point);
   }
 
-  private note(point: LivePoint): void {
+  /** undefined: it is on no list any more, and takes nothing. */
+  private own(id: number): BoardPoint | undefined {
+    return this.points.get(id) ?? this.departed.get(id);
+  }
+
+  private note(point: BoardPoint): void {
     if (!point.isChanged) {
       point.isChanged = true;
       this.changed.push(point);
@@ -245,23 +291,17 @@ export class Exchange {
     for (const point of this.changed) point.isChanged = false;
     this.changed = [];
     const readings: StoredReading[] = [];
-    for (const { id, reading } of points) if (reading !== null) readings.push(storedAs(id, reading));
+    for (const { id, reading } of points) if (reading !== null) readings.push({ ...reading, pointId: id });
     return { points, readings };
   }
 
   /** After a failed publication: try these again. */
   giveBack(points: readonly LivePoint[]): void {
-    for (const point of points) this.note(point);
+    for (const { id } of points) {
+      const point = this.points.get(id);
+      if (point !== undefined) this.note(point);
+    }
   }
-}
-
-/** A reading that a session has made has its point's number already. */
-const storedAs = (pointId: number, reading: Reading): StoredReading =>
-  'pointId' in reading && reading.pointId === pointId ? (reading as StoredReading) : { ...reading, pointId };
-
-function hasMoved({ moved, deadband }: LivePoint, { value, text, quality }: Reading): boolean {
-  if (moved === null || moved.quality !== quality || moved.text !== text) return true;
-  return exceedsDeadband(value, moved.value, deadband);
 }
 
 /** A reading that says that the device is out of reach: last value, last time. */

@@ -14,9 +14,7 @@ const live = (config: PointConfig, id = 1): LivePoint => {
     reading: null,
     origin: null,
     deadband: 0,
-    moved: null,
     recalled: null,
-    isChanged: false,
   };
   return { id, device: 'D', address: addressOf(config), config, ...state };
 };

@@ -170,7 +170,7 @@ describe('exchange', () => {
     const point = level()!;
     let told = 0;
     exchange.listen('handOn', () => told++);
-    exchange.put(point, reading, { measured: measured(), carrier: { carried: MESSAGE, committed: null } });
+    exchange.put(point, reading, measured(), { carried: MESSAGE, committed: null });
     exchange.put(point, { ...reading, time: 900, received: 900, timeSource: 'receipt', cause: 'static' }, null);
     expect(point.reading).toMatchObject({ time: 100, timeSource: 'device', received: 900 });
     expect(point.origin).not.toBeNull();

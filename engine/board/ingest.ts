@@ -99,12 +99,13 @@ export class Ingest {
         return;
       }
       const reading = toReading(one, point, now, this.bounds);
-      const moved = exchange.put(point, reading, { measured: one, carrier });
+      const moved = exchange.put(point, reading, one, carrier);
       if (this.filter.wants(point, reading, moved)) stored.push(reading);
       if (this.filter.hasFollowers)
         for (const follower of this.filter.triggeredBy(point, reading)) {
           const followed = exchange.at(this.device.code, addressOf(follower));
-          if (followed?.reading) stored.push({ ...followed.reading, pointId: followed.id, time: reading.time });
+          const latest = followed?.reading;
+          if (followed && latest) stored.push({ ...latest, pointId: followed.id, time: reading.time });
         }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
     };
@@ -184,11 +185,11 @@ export class Ingest {
     const stored: StoredReading[] = [];
     const markEach = (): void => {
       for (const point of points) {
-        if (point.reading === null || this.playing.has(point.id)) continue;
+        const { reading, recalled } = point;
+        if (reading === null || this.playing.has(point.id)) continue;
         // What was only recalled was told to nobody as lost.
-        const { recalled } = point;
-        if (point.reading.quality & reason && !recalled) continue;
-        const marked = { ...point.reading, quality: point.reading.quality | reason, cause: 'engine' as const };
+        if (reading.quality & reason && !recalled) continue;
+        const marked = { ...reading, quality: reading.quality | reason, cause: 'engine' as const };
         exchange.put(point, marked, null);
         if (!recalled || !(recalled.quality & reason))
           stored.push({ ...marked, pointId: point.id, time: now, timeSource: 'engine', received: now });

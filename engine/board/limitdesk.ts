@@ -34,7 +34,8 @@ export class LimitDesk {
         this.forget(point.id);
         this.exchange.setLimit(point, null);
       }
-      if (limits !== null && point.reading !== null) this.take(point, limits, point.reading);
+      const reading = limits === null ? null : point.reading;
+      if (limits !== null && reading !== null) this.take(point, limits, reading);
     }
   }
 

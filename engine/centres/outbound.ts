@@ -133,9 +133,13 @@ export class OutboundRunner {
       const point = this.context.exchange.at(mapping.device, mapping.point);
       const target = this.targets.at(addressOf(mapping.target));
       if (target === undefined) continue;
-      if (point === undefined || !point.passOn) updates.push(this.withheld(target));
+      if (point === undefined || !point.passOn) {
+        updates.push(this.withheld(target));
+        continue;
+      }
       // What it had before it is not told again, only what differs from that; of what is not known yet, nothing.
-      else if (point.reading) updates.push({ ...this.updateOf(target, point, point.reading, false), always: false });
+      const { reading } = point;
+      if (reading !== null) updates.push({ ...this.updateOf(target, point, reading, false), always: false });
     }
     this.update(updates);
   }

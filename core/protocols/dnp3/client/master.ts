@@ -125,15 +125,17 @@ export class Master
   private readonly repetitions = new Repetitions<Task>();
   private lastHeard: Instant = 0;
   private lineBegins: Instant = 0;
+  private readonly lane: boolean;
+  private readonly octetMs: number;
+  private readonly absenceMs: number | undefined;
   private iinSeen = 0;
   private clearNotBefore: Instant = 0;
   private freeAgainAt: Instant = 0;
 
-  constructor(
-    settings: MasterSettings,
-    now: Instant,
-    private readonly options: MasterOptions = {},
-  ) {
+  constructor(settings: MasterSettings, now: Instant, options: MasterOptions = {}) {
+    this.lane = options.lane ?? false;
+    this.octetMs = options.octetMs ?? 0;
+    this.absenceMs = options.absenceMs;
     // Its own: all its parts look at the same, and some of it changes while it runs.
     this.settings = { ...settings };
     this.counters = new CounterSet(now);
@@ -167,11 +169,7 @@ export class Master
 
   /** How long it takes until all tries of a request are spent. */
   private get patienceMs(): number {
-    return this.options.absenceMs ?? this.settings.responseTimeoutMs * (this.settings.retries + 1);
-  }
-
-  private get octetMs(): number {
-    return this.options.octetMs ?? 0;
+    return this.absenceMs ?? this.settings.responseTimeoutMs * (this.settings.retries + 1);
   }
 
   /** When the next integrity poll is due; null when there is none. */
@@ -386,7 +384,7 @@ export class Master
     if (!this.up && givenUpAt !== null && now >= givenUpAt) this.becomeSilent(now, 'no connection');
     this.endpoint.wake(now);
     if (this.exchange !== null && now >= this.exchange.deadline) this.onDeadline(this.exchange, now);
-    if (this.options.lane) return;
+    if (this.lane) return;
     for (let plan = this.plan(now); plan !== null; plan = this.plan(now)) plan.go(now);
   }
 
@@ -439,7 +437,7 @@ export class Master
       });
     if (this.reach.isSilent) return this.planProbe(now);
     if (now < this.freeAgainAt) return null;
-    const shared = this.options.lane === true;
+    const shared = this.lane;
     const poll =
       late === null ? this.reads.next(now, shared, this.lastHeard) : this.reads.presentOnly(now, this.lastHeard);
     const order = this.orders.size > 0 ? this.orders.next(poll, () => this.clock.task, now) : null;

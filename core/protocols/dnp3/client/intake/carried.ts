@@ -3,7 +3,8 @@ import { addressWords } from '../../../../point/index.ts';
 import type { Carrying, MarkedFrame } from '../../../measured.ts';
 import { describeFragment } from '../../describe.ts';
 import { flagWords } from '../../quality.ts';
-import type { MeasuredReading } from '../../wire/measured.ts';
+import { decodeFragment } from '../../wire/application.ts';
+import { measuredReadings, type MeasuredReading } from '../../wire/measured.ts';
 import { partIn, positionsInFrames } from '../../wire/transport.ts';
 
 /**
@@ -24,8 +25,12 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
     return [this.first, ...this.others].map(asOctets);
   }
 
+  private get fragment(): Uint8Array {
+    return concat(this.carriers.map(partIn));
+  }
+
   words(): string {
-    return describeFragment(concat(this.carriers.map(partIn)));
+    return describeFragment(this.fragment);
   }
 
   form({ group, variation, index }: MeasuredReading): string {
@@ -52,6 +57,17 @@ export class CarryingFragment implements Carrying<MeasuredReading> {
 
   address({ kind, index }: MeasuredReading): string {
     return addressWords(kind, index);
+  }
+
+  /** Bits of the fragment before it. */
+  place({ at, bit }: MeasuredReading): number {
+    return at * 8 + (bit ?? 0);
+  }
+
+  again(place: number): MeasuredReading | null {
+    const decoded = decodeFragment(this.fragment);
+    if (!decoded.ok) return null;
+    return measuredReadings(decoded.value).readings.find((reading) => this.place(reading) === place) ?? null;
   }
 }
 
