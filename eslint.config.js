@@ -110,6 +110,28 @@ export default ts.config(
       'web never opens a field connection; it imports core and db only.',
     ),
   },
+  {
+    // What is made for each value or message: see docs/decisions.md, "What a reading leaves behind".
+    files: [
+      'core/line/*.ts',
+      'core/protocols/dnp3/client/intake/{intake,carried,confirms}.ts',
+      'core/protocols/dnp3/wire/{measured,transport,application,link,linkprimary,objects}.ts',
+      'core/protocols/dnp3/server/{eventbuffer,owedevents}.ts',
+      'core/protocols/publishing/record.ts',
+      'core/protocols/tase2/client/readings.ts',
+      'engine/board/latest.ts',
+    ],
+    ignores: ['**/*.test.ts'],
+    rules: {
+      'no-restricted-syntax': [
+        'error',
+        {
+          selector: 'ObjectExpression[properties.length>1] > SpreadElement:first-child',
+          message: 'Write the fields out: an object that begins with a spread is old from the start.',
+        },
+      ],
+    },
+  },
   { files: ['e2e/**/*.ts'], rules: { '@typescript-eslint/no-non-null-assertion': 'off' } },
   // Tests speak a protocol where they need one that is real.
   { files: ['{core,engine,web}/**/*.test.ts', 'engine/**/*.bench.ts'], rules: mayNotImport([], '', { speaks: true }) },

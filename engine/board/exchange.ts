@@ -291,7 +291,7 @@ export class Exchange {
     for (const point of this.changed) point.isChanged = false;
     this.changed = [];
     const readings: StoredReading[] = [];
-    for (const { id, reading } of points) if (reading !== null) readings.push({ ...reading, pointId: id });
+    for (const { id, row } of points) if (this.latest.isThere(row)) readings.push(this.latest.stored(row, id));
     return { points, readings };
   }
 

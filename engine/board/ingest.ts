@@ -105,7 +105,7 @@ export class Ingest {
         for (const follower of this.filter.triggeredBy(point, reading)) {
           const followed = exchange.at(this.device.code, addressOf(follower));
           const latest = followed?.reading;
-          if (followed && latest) stored.push({ ...latest, pointId: followed.id, time: reading.time });
+          if (followed && latest) stored.push(Object.assign(latest, { pointId: followed.id, time: reading.time }));
         }
       if (one.event && (one.kind === 'binary' || one.kind === 'doubleBit')) this.noteStateChange(point, reading);
     };
@@ -113,7 +113,9 @@ export class Ingest {
     historian.add({
       device: this.device.code,
       readings: stored,
-      ...{ keep: commit?.keep ?? null, owed, confirms: commit?.committed != null },
+      keep: commit?.keep ?? null,
+      owed,
+      confirms: commit?.committed != null,
       mayDrop: commit === null && owed.length === 0 && !measured.some(({ event }) => event),
       stored: (at, batch) => {
         this.lastCommit = at;

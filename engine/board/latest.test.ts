@@ -29,6 +29,7 @@ describe('a row', () => {
     for (const one of all) {
       latest.put(row, one);
       expect(latest.of(row)).toStrictEqual(one);
+      expect(latest.stored(row, 7)).toStrictEqual({ pointId: 7, ...one });
     }
     expect(latest.isThere(row)).toBe(true);
     expect(latest.of(row)).not.toBe(latest.of(row));

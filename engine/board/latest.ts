@@ -8,6 +8,7 @@ import {
   type Reading,
   type TimeSource,
 } from '@halvix/core/point';
+import type { StoredReading } from '@halvix/db';
 
 const FIRST_ROOM = 1024;
 /** Codes of `limit`: it was never judged, it is inside of all, then the levels. */
@@ -94,11 +95,33 @@ export class LatestReadings {
       received: this.received[row],
       cause: CAUSES[this.cause[row]],
     };
-    const text = this.text.get(row);
+    this.addTo(reading, row);
+    return reading;
+  }
+
+  /** The same with the number of its point; there must be one. */
+  stored(row: number, pointId: number): StoredReading {
+    // Written out like the other: of one shape with what devices' messages make.
+    const reading: StoredReading = {
+      pointId,
+      raw: this.raw[row],
+      value: this.value[row],
+      quality: this.quality[row],
+      time: this.time[row],
+      timeSource: TIME_SOURCES[this.timeSource[row]],
+      received: this.received[row],
+      cause: CAUSES[this.cause[row]],
+    };
+    this.addTo(reading, row);
+    return reading;
+  }
+
+  /** What few readings have. */
+  private addTo(reading: Reading, row: number): void {
+    const text = this.text.size === 0 ? undefined : this.text.get(row);
     if (text !== undefined) reading.text = text;
     const code = this.limit[row];
     if (code !== NEVER_JUDGED) reading.limit = code === INSIDE ? null : LIMIT_LEVELS[code - INSIDE - 1];
-    return reading;
   }
 
   put(row: number, reading: Reading): void {

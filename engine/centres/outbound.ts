@@ -251,7 +251,7 @@ export class OutboundRunner {
       eventsWaiting: this.server.eventsWaiting,
       connectionsRefused: this.refused,
       lastProblem: this.lastProblem,
-      counters: { ...this.server.counters.values },
+      counters: this.server.counters.values,
       countersSince: this.server.counters.since,
     };
   }

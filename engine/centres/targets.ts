@@ -119,8 +119,14 @@ export class Targets {
     const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const text = reading.text === undefined ? {} : { text: reading.text };
     target.delivery = {
-      ...{ kind, object, value, quality },
-      ...{ eventNumber: null, offered: now, reported: null, confirmed: null },
+      kind,
+      object,
+      value,
+      quality,
+      eventNumber: null,
+      offered: now,
+      reported: null,
+      confirmed: null,
     };
     const time = reading.cause === 'engine' ? now : reading.time;
     // What the device reports as an event is one for the centre, also when it is back where it was.

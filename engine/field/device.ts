@@ -283,8 +283,11 @@ export class DeviceRunner {
   }
 
   deviceState(): DeviceState {
+    const { state, since, words } = this.shownState;
     return {
-      ...this.shownState,
+      state,
+      since,
+      words,
       clock: this.clock,
       clockPast: this.clockPast,
       lastGood: this.lastGood,
@@ -297,7 +300,7 @@ export class DeviceRunner {
       unlisted: this.ingest.unlisted.size,
       unlistedPoints: [...this.ingest.unlisted.values()].slice(0, MOST_UNLISTED),
       playing: this.plays.shown,
-      counters: { ...this.client.counters.values },
+      counters: this.client.counters.values,
       countersSince: this.client.counters.since,
     };
   }

@@ -59,7 +59,15 @@ export function decodeValue({ number, octets }: OwedRecord): WaitingValue | null
   if (address === null || text === null || kind === undefined) return null;
   const unsynchronised = (flags & 1) !== 0;
   return {
-    ...{ number, packet, dropped, kind, value, quality, time, address, unsynchronised },
+    number,
+    packet,
+    dropped,
+    kind,
+    value,
+    quality,
+    time,
+    address,
+    unsynchronised,
     text: flags & 2 ? text : null,
   };
 }

@@ -709,7 +709,7 @@ export class Master
     const confirm = this.confirms.send(now);
     if (confirm === null) return;
     const { sequence, unsolicited, askAgain } = confirm;
-    this.endpoint.sendFragment(encodeFragment({ ...single(sequence), unsolicited }, FunctionCode.confirm, null), now);
+    this.endpoint.sendFragment(encodeFragment(single(sequence, false, unsolicited), FunctionCode.confirm, null), now);
     this.counters.add('confirmsSent');
     if (askAgain && this.settings.pollAgain) {
       this.confirms.askedAgain();

@@ -93,7 +93,11 @@ export class EventBuffer {
   }
 
   add(event: Omit<BufferedEvent, 'number'>, now: Instant): BufferedEvent {
-    const kept = { ...event, number: this.numbers.next(now) };
+    const { kind, index, value, flags, time, variation, text, status } = event;
+    const number = this.numbers.next(now);
+    const kept: BufferedEvent = { number, kind, index, class: event.class, value, flags, time, variation };
+    if (text !== undefined) kept.text = text;
+    if (status !== undefined) kept.status = status;
     if (this.filling === null) this.put(kept);
     else this.filling.own.push(kept);
     return kept;

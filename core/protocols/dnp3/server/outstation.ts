@@ -353,7 +353,10 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     const point = this.points.get(kind, index);
     if (point === undefined) return null;
     // What no fragment could carry would wait for ever.
-    Object.assign(point, { value, flags, time, text: text.slice(0, this.settings.maxFragment - TEXT_OVERHEAD) });
+    point.text = text.slice(0, this.settings.maxFragment - TEXT_OVERHEAD);
+    point.value = value;
+    point.flags = flags;
+    point.time = time;
     return point;
   }
 
@@ -379,8 +382,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     point.reportedFlags = flags;
     if (quiet || point.class === 0) return;
     const variation = point.eventVariation;
-    const of = { kind, index, class: point.class, value, flags, time, variation };
-    this.addEvent({ ...of, ...(kind === 'text' ? { text } : {}) }, now);
+    const event = { kind, index, class: point.class, value, flags, time, variation };
+    this.addEvent(kind === 'text' ? { ...event, text } : event, now);
   }
 
   private onCommandGiven(given: OutstationCommand & { type: 'commandGiven' }, now: Instant): void {

@@ -40,9 +40,8 @@ export function eventOf({ queue, number, octets }: OwedRecord): BufferedEvent | 
   const [variation, flags, status] = [reader.uint8(), reader.uint8(), reader.uint8()];
   const [index, value, time] = [reader.uint32(), reader.float64(), reader.float64()];
   if (kind === undefined) return null;
-  return {
-    ...{ number, kind, index, class: eventClass, value, flags, time, variation },
-    ...(kind === 'text' ? { text: new TextDecoder().decode(reader.take(reader.remaining)) } : {}),
-    ...(status === NO_STATUS ? {} : { status }),
-  };
+  const event: BufferedEvent = { number, kind, index, class: eventClass, value, flags, time, variation };
+  if (kind === 'text') event.text = new TextDecoder().decode(reader.take(reader.remaining));
+  if (status !== NO_STATUS) event.status = status;
+  return event;
 }

@@ -150,10 +150,10 @@ export function decodeFragment(octets: Uint8Array): Result<Fragment, string> {
 }
 
 /** A request or response in one fragment. */
-export const single = (sequence: number, confirm = false): ApplicationControl => ({
+export const single = (sequence: number, confirm = false, unsolicited = false): ApplicationControl => ({
   first: true,
   final: true,
   confirm,
-  unsolicited: false,
+  unsolicited,
   sequence,
 });

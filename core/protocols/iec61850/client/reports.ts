@@ -295,7 +295,9 @@ export class Reports {
     // Where reasons are not said, a report of everything is no change.
     const all = report.members.length === report.size;
     const came = report.members.map(({ place, value, reasons, from }) => ({
-      ...{ member: place, value, from: from ?? null },
+      member: place,
+      value,
+      from: from ?? null,
       event: reasons.length > 0 ? reasons.some((one) => CHANGES.has(one)) : !all,
     }));
     return { running, report, came, entryTime };

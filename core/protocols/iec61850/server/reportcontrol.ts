@@ -548,7 +548,8 @@ export class ReportControl {
       segment: null,
       size: this.context.sizeOf(dataSet) ?? 0,
       members: entry.places.map(({ place, value, reasons }) => ({
-        ...{ place, value },
+        place,
+        value,
         reference: has('references') ? this.context.reference(dataSet, place) : null,
         reasons: has('reasons') ? reasons : [],
       })),

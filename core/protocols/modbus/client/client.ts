@@ -283,7 +283,11 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     const lineMs = octetMs === 0 ? 0 : (octets.length + answerOctets(request, this.framing)) * octetMs;
     const waitMs = this.presence.isSilent ? this.settings.silentTimeoutMs : this.settings.responseTimeoutMs;
     this.outstanding.set(this.transaction, {
-      ...{ job, request, attempt, transaction: this.transaction, sentAt: now },
+      job,
+      request,
+      attempt,
+      transaction: this.transaction,
+      sentAt: now,
       deadline: begins + lineMs + waitMs,
       patienceEnds: begins + lineMs + waitMs * MAX_EXTENSION,
     });

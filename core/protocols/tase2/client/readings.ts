@@ -56,7 +56,14 @@ export function readingOf(
   const isTimed = time !== null && time > 0;
   const doubtful = isTimed && flags !== null && !isTimeValid(flags);
   return {
-    ...{ id, kind, raw, quality, event, data: value, flags, address: printAt(at) },
+    id,
+    kind,
+    raw,
+    quality,
+    event,
+    data: value,
+    flags,
+    address: printAt(at),
     time: isTimed ? time : null,
     timeSource: !isTimed ? 'receipt' : doubtful ? 'deviceUnsynchronised' : 'device',
     from: message === null ? null : { message, steps: [place] },

@@ -88,11 +88,11 @@ export class Confirms {
   send(now: Instant): (Confirm & { askAgain: boolean }) | null {
     const confirm = this.due.shift();
     if (confirm === undefined) return null;
-    const { sequence, unsolicited } = confirm;
+    const { sequence, unsolicited, since } = confirm;
     if (!unsolicited) this.confirmedAt = now;
     const { last } = this;
     if (unsolicited && last !== null && (last.octets[0] & 0x0f) === sequence) last.confirmed = true;
-    return { ...confirm, askAgain: unsolicited && last?.ambiguous === true };
+    return { sequence, unsolicited, since, askAgain: unsolicited && last?.ambiguous === true };
   }
 
   /** It was seen to that the events of the last unsolicited response are asked for again. */

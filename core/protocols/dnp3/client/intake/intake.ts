@@ -67,7 +67,17 @@ export class Intake {
     const events = readings.every(({ event }) => event) ? readings : readings.filter(({ event }) => event);
     const iin = received.fragment.iin ?? 0;
     const overflow = (iin & Iin.eventBufferOverflow) !== 0;
-    const { fresh, ambiguous, repeated } = this.guard.admit(events, { ...carried, overflow, waiting: waitingOf(iin) });
+    const { scope, first, final, unsolicited, promptly, soon } = carried;
+    const { fresh, ambiguous, repeated } = this.guard.admit(events, {
+      scope,
+      first,
+      final,
+      unsolicited,
+      promptly,
+      soon,
+      overflow,
+      waiting: waitingOf(iin),
+    });
     let freshEvents = 0;
     for (const isFresh of fresh) if (isFresh) freshEvents++;
     let at = 0;
