@@ -463,9 +463,21 @@ test('a destination that is on no link has a way of its own, and says why it can
   );
   const way = runtime.outbounds.get('J')!.link;
   expect([way.config, way.isEmpty]).toEqual([null, false]);
+  const closed = vi.spyOn(way, 'close');
+  await apply();
+  expect(closed).toHaveBeenCalledOnce();
   const flushed = vi.spyOn(OutboundKeeper.prototype, 'flush');
   await runtime.stop();
   expect(flushed).toHaveBeenCalled();
+});
+
+test('what is owed because of no reading is stored by itself, and never dropped', async () => {
+  const added = vi.spyOn(runtime.historian, 'add');
+  runtime.contributions.add({ outbound: 1, queue: 'q', number: 5, octets: Uint8Array.of(1) });
+  await Promise.resolve();
+  expect(added.mock.calls.map(([entry]) => entry)).toMatchObject([
+    { device: '', readings: [], keep: null, owed: [{ number: 5 }], mayDrop: false, confirms: false },
+  ]);
 });
 
 test('a command that was ordered goes to the device that runs', async () => {

@@ -307,6 +307,15 @@ describe('what the session wants', () => {
     begin();
     runner.order({ order: 'none of these', text: '', by: 'somebody' });
     expect(commandsOf('order')).toEqual([]);
+    // What can be asked for is the protocol's.
+    Object.assign(config, { protocol: 'tase2' });
+    runner.order({ order: 'message', text: 'hello', by: 'somebody' });
+    expect(commandsOf('order')).toEqual([{ type: 'order', order: 'message', text: 'hello' }]);
+    await wants({ type: 'ordered', words: 'told 1' });
+    expect(words()).toEqual(['plain: tell them a message (hello), asked by somebody: told 1']);
+    runner.order({ order: 'localReset', text: '', by: 'somebody' });
+    await wants({ type: 'ordered', words: 'none was held' });
+    expect(words()).toEqual(['plain: take selections back, asked by somebody: none was held']);
   });
 });
 

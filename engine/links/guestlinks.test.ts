@@ -100,4 +100,16 @@ describe('a device that is asked in what it has made with us', () => {
     guests.detach('CMR');
     expect([guests.isEmpty, toHost.at(-1)?.what]).toEqual([true, 'goes']);
   });
+
+  test('is let go with its link', async () => {
+    const guests = new GuestDeviceLink(link('tcpServer'), conversations);
+    const client = new TaseClient(clientSettings.parse({ domain: 'CMR' }), clock.now(), {
+      ...{ octetMs: 0, remembered: null, points: [], phase: 1, within: guests.within('CMR') },
+    });
+    conversations.openHost(KEY, host);
+    guests.attach({ ...{ code: 'CMR', settings: {} as never, client: client as never }, onEffect: () => {} });
+    expect(guests.isEmpty).toBe(false);
+    await guests.stop();
+    expect([guests.isEmpty, toHost.at(-1)?.what]).toEqual([true, 'goes']);
+  });
 });

@@ -1,10 +1,11 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 
-const written = vi.hoisted(() => ({ calls: [] as string[], fails: false }));
+const written = vi.hoisted(() => ({ calls: [] as string[], fails: false, hold: null as Promise<void> | null }));
 vi.mock('@halvix/db', () => {
   const call =
     (name: string) =>
     async (_database: unknown, ...rest: unknown[]): Promise<void> => {
+      if (written.hold !== null) await written.hold;
       if (written.fails) throw new Error('away');
       written.calls.push(
         `${name} ${rest.map((one) => (Array.isArray(one) ? one.length : String(one))).join(' ')}`.trim(),
@@ -34,7 +35,7 @@ let publisher: InstanceType<typeof Publisher>;
 beforeEach(() => {
   vi.useFakeTimers({ now: NOW });
   vi.spyOn(process.stdout, 'write').mockReturnValue(true);
-  Object.assign(written, { calls: [], fails: false });
+  Object.assign(written, { calls: [], fails: false, hold: null });
   exchange = { onChange: () => {}, changed: [], given: [], watched: new Set(), touched: [] };
   journal = { onChange: () => {}, entries: [], given: [] };
   publisher = new Publisher({
@@ -135,6 +136,24 @@ describe('what people see', () => {
     await pass(1);
     expect(written.calls.slice(0, 1)).toEqual(['latest 1 run']);
     expect(count('journal 1')).toBe(1);
+  });
+
+  test('that changes while it is written goes out after that, and only what changed', async () => {
+    let goOn = (): void => {};
+    written.hold = new Promise((resolve) => (goOn = resolve));
+    journal.entries.push('line');
+    journal.onChange();
+    await pass(0);
+    change(1);
+    await pass(600);
+    expect(count('latest')).toBe(0);
+    written.hold = null;
+    goOn();
+    await pass(0);
+    await pass(250);
+    expect(written.calls.filter((call) => call.startsWith('latest'))).toEqual(['latest 1 run']);
+    await pass(2000);
+    expect(count('notify')).toBe(2);
   });
 
   test('is written no more once it has stopped', async () => {

@@ -31,6 +31,8 @@ const MAX_WATCHED = 200;
 export class Publisher {
   private timer: NodeJS.Timeout | null = null;
   private publishing = false;
+  /** Something changed while the last of it was written. */
+  private again = false;
   private stopped = false;
   private last = 0;
   private hopsDirty = true;
@@ -87,6 +89,7 @@ export class Publisher {
   }
 
   private soon(): void {
+    if (this.publishing) this.again = true;
     if (this.timer !== null || this.publishing || this.stopped) return;
     this.timer = setTimeout(() => void this.publish(), Math.max(0, this.last + SHORTEST_PAUSE_MS - clock.now()));
   }
@@ -117,13 +120,16 @@ export class Publisher {
       exchange.giveBack(points);
       journal.giveBack(entries);
       this.hopsDirty = true;
+      this.again = true;
       this.rounds.failed();
       if (!this.failing) log('error', 'live values cannot be written; trying on', { reason: reason(error) });
       this.failing = true;
       this.last = clock.now() + PAUSE_AFTER_FAILURE_MS;
     }
     this.publishing = false;
-    if (points.length > 0 || this.hopsDirty) this.soon();
+    const { again } = this;
+    this.again = false;
+    if (again) this.soon();
   }
 
   private trails(points: readonly LivePoint[]): Trail[] {

@@ -7,7 +7,8 @@ import { Trouble } from './say.mjs';
 
 /**
  * How engine, bench and web are started. What waits for a commit lives a little longer than most objects: in a larger
- * young space it is not moved about (MiB). And the collector's helpers are no more than the cores beside the one that
+ * young space it is not moved about (MiB), which does not shrink while little happens: what comes all at once after that
+ * would be made old before it had grown again. And the collector's helpers are no more than the cores beside the one that
  * works: with more of them than cores they took its place while they marked, for half a second at 100 000 points.
  * And nothing is made old from the start: at the start, when all points come, the objects of many places last; later the
  * same places make what lasts for a moment, and what is old and dead keeps alive what it points to.
@@ -15,6 +16,7 @@ import { Trouble } from './say.mjs';
 export const NODE_FLAGS = [
   '--enable-source-maps',
   '--max-semi-space-size=128',
+  '--min-semi-space-size=64',
   '--no-allocation-site-pretenuring',
   `--v8-pool-size=${Math.max(1, Math.min(4, availableParallelism() - 1))}`,
 ];
