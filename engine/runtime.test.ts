@@ -388,6 +388,14 @@ describe('another revision', () => {
     expect(closed).toHaveBeenCalledOnce();
   });
 
+  test('a device out of service that is taken out altogether is withheld from whoever has its points', async () => {
+    await apply((c) => (c.devices[1].life = 'outOfService'));
+    const adopted = vi.spyOn(runtime.outbounds.get('R')!, 'adopt');
+    await apply((c) => (c.devices[1].life = 'drafted'));
+    expect(runtime.exchange.devices()).toEqual(['A']);
+    expect([...adopted.mock.calls[0][1]]).toEqual(['B']);
+  });
+
   test('a device taken out of service keeps its values, which say so', async () => {
     await apply();
     const point = runtime.exchange.at('B', 'AI 0')!;

@@ -1,5 +1,6 @@
 import { configurationSchema, type DeviceConfig } from '@halvix/core/config';
 import type { Reading } from '@halvix/core/point';
+import type { Measured } from '@halvix/core/protocols';
 import { beforeEach, describe, expect, test } from 'vitest';
 import { Exchange, type Change } from './exchange.ts';
 
@@ -72,16 +73,60 @@ describe('the stages of a change', () => {
 
 describe('a point', () => {
   test('keeps its reading under another code of its device, and is gone with its device', () => {
-    put(1, 5);
+    const carried = { words: () => '', form: () => '', said: () => null, frames: () => [], address: () => '' };
+    const origin = { measured: { id: 1 } as Measured, carrier: { carried, committed: null } };
+    exchange.put(exchange.get(1)!, reading(5), origin.measured, origin.carrier);
     exchange.removeDevice('D');
     exchange.setDevice(device('E'), number);
     exchange.forget();
     expect(exchange.at('E', 'AI 0')?.reading?.value).toBe(5);
+    expect(exchange.at('E', 'AI 0')?.origin).toEqual(origin);
     expect(exchange.at('D', 'AI 0')).toBeUndefined();
     exchange.removeDevice('E');
     exchange.forget();
     exchange.setDevice(device('E'), number);
     expect(exchange.at('E', 'AI 0')?.reading).toBeNull();
+  });
+
+  test('stands in the place of one that is gone', () => {
+    for (let i = 0; i < 10; i++) {
+      exchange.removeDevice('D');
+      exchange.forget();
+      exchange.setDevice(device('D'), number);
+    }
+    expect(exchange['latest'].take()).toBe(4);
+  });
+
+  test('that is gone takes nothing, and nobody is told', () => {
+    const gone = exchange.get(1)!;
+    exchange.takeChanged();
+    exchange.removeDevice('D');
+    exchange.forget();
+    expect(exchange.put(gone, reading(5), null)).toBe(false);
+    exchange.setLimit(gone, 'high');
+    exchange.recall(gone, reading(5), reading(5));
+    exchange.setDevice(device('E'), number);
+    put(1, 6);
+    put(2, 6);
+    exchange.takeChanged();
+    expect(gone.reading).toBeNull();
+    expect(exchange.takeChanged()).toEqual({ points: [], readings: [] });
+  });
+
+  test('is found again in the message that brought it, where that can tell', () => {
+    const measured = { id: 1, raw: 5 } as Measured;
+    const carried = {
+      ...{ words: () => '', form: () => '', said: () => null, frames: () => [], address: () => '' },
+      place: ({ raw }: Measured) => raw * 8,
+      again: (place: number) => (place === 40 ? measured : null),
+    };
+    const carrier = { carried, committed: null };
+    exchange.put(exchange.get(1)!, reading(5), { ...measured }, carrier);
+    expect(exchange.get(1)?.origin?.measured).toBe(measured);
+    exchange.put(exchange.get(1)!, reading(6), { ...measured, raw: 6 }, carrier);
+    expect(exchange.get(1)?.origin).toBeNull();
+    exchange.put(exchange.get(1)!, reading(7), null);
+    expect(exchange.get(1)?.origin).toBeNull();
   });
 
   test('that is recalled says so until it is heard of', () => {

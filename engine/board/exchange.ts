@@ -40,6 +40,8 @@ class BoardPoint implements LivePoint {
   recalled: Reading | null;
   /** It has something to be published. */
   isChanged = false;
+  /** Its row may be another point's. */
+  isGone = false;
   private carrier: Arrival | null;
   /** The measured value itself, where its carrier does not find it again. */
   private measured: Measured | null;
@@ -64,7 +66,7 @@ class BoardPoint implements LivePoint {
   }
 
   get reading(): Reading | null {
-    return this.latest.of(this.row);
+    return this.isGone ? null : this.latest.of(this.row);
   }
 
   get origin(): Origin | null {
@@ -165,7 +167,10 @@ export class Exchange {
 
   /** Points that are on no list any more are gone for good. */
   forget(): void {
-    for (const { row } of this.departed.values()) this.latest.release(row);
+    for (const point of this.departed.values()) {
+      point.isGone = true;
+      this.latest.release(point.row);
+    }
     this.departed.clear();
   }
 

@@ -311,10 +311,10 @@ describe('what the session wants', () => {
     Object.assign(config, { protocol: 'tase2' });
     runner.order({ order: 'message', text: 'hello', by: 'somebody' });
     expect(commandsOf('order')).toEqual([{ type: 'order', order: 'message', text: 'hello' }]);
-    await wants({ type: 'ordered', words: 'told 1' });
+    await wants({ type: 'ordered', order: 'message', words: 'told 1' });
     expect(words()).toEqual(['plain: tell them a message (hello), asked by somebody: told 1']);
     runner.order({ order: 'localReset', text: '', by: 'somebody' });
-    await wants({ type: 'ordered', words: 'none was held' });
+    await wants({ type: 'ordered', order: 'localReset', words: 'none was held' });
     expect(words()).toEqual(['plain: take selections back, asked by somebody: none was held']);
   });
 });

@@ -248,8 +248,8 @@ describe('devices that call', () => {
     await call(port, second);
     await until('both are read', () => values(31).includes(31) && values(32).includes(32));
     hangUp();
+    await until('it is seen to have hung up', () => !link.isUp('D31'));
     await pause(700);
-    expect(link.isUp('D31')).toBe(false);
     expect(link.isUp('D32')).toBe(true);
     expect(states(31)).toEqual(['answering']);
     first.set(99);

@@ -244,6 +244,8 @@ describe('what waits', () => {
     historian.add(entry('A', many(50_001), { confirms: false }));
     await pass();
     historian.add(entry('A', [2], { confirms: false, owed: [owes(8)] }));
+    // Nothing comes any more: what was in memory is stored, and the file's turn comes by itself.
+    await pass();
     base.answer = null;
     open();
     await pass(100);

@@ -151,7 +151,7 @@ describe('what people see', () => {
     goOn();
     await pass(0);
     await pass(250);
-    expect(written.calls.filter((call) => call.startsWith('latest'))).toEqual(['latest 1 run']);
+    expect(written.calls.filter((call) => call.startsWith('latest'))).toEqual(['latest 0 run', 'latest 1 run']);
     await pass(2000);
     expect(count('notify')).toBe(2);
   });
