@@ -47,6 +47,7 @@ let commands: { type: string; settings?: object; id?: string }[];
 let member: LinkMember;
 let isUp: boolean;
 let runner: DeviceRunner;
+let conversations: Conversations;
 let linkConfig: LinkConfig;
 let steps: string[];
 const say = (news: ClientNews): void => member.onEffect(news);
@@ -68,7 +69,7 @@ beforeEach(() => {
     isUp: () => isUp,
   } as unknown as DeviceLink;
   runner = new DeviceRunner(device, fake, null, {
-    ...{ exchange, journal, conversations: new Conversations(), changed: () => {} },
+    ...{ exchange, journal, conversations: (conversations = new Conversations()), changed: () => {} },
     onControl: ({ step }) => steps.push(step),
     contributions: new Contributions(() => {}),
     historian: { add: (entry: Entry) => entries.push(entry) } as unknown as Historian,
@@ -204,6 +205,13 @@ describe('what is asked of it', () => {
     if (commands.at(-1)?.type === 'order') answerLast(null);
     await looks;
     expect(words()).toEqual([]);
+  });
+
+  test('to the centre that is asked in its conversation is handed on to it', () => {
+    const told = vi.spyOn(conversations, 'tell');
+    const hears = { type: 'guest', what: 'hears', octets: Uint8Array.of(1) } as const;
+    say(hears);
+    expect(told.mock.calls).toEqual([[expect.stringContaining('D'), hears]]);
   });
 
   test('of a file is told as it goes on', async () => {

@@ -113,6 +113,14 @@ describe('how far queues are settled', () => {
     expect(await end).toEqual([{ outbound: 1, queue: 'q', position: 5, beyond: [8] }]);
   });
 
+  test('what is under way at the end is waited for, and nothing of it handed on', async () => {
+    ledger.settle(settled(5));
+    const end = ledger.stop();
+    await pass(10);
+    expect(base.written).toEqual([[{ queue: 'q', position: 5, beyond: [] }]]);
+    expect(await end).toEqual([]);
+  });
+
   test('a write that hangs at the end is not waited for, and is handed on too', async () => {
     base.hold = new Promise(() => {});
     ledger.settle(settled(5));
