@@ -65,6 +65,28 @@ describe.each(NAMED)('%s', (_name, subject) => {
   });
 });
 
+test.each(NAMED.filter(([, { code }]) => code === 'dnp3' || code === 'modbus'))(
+  '%s: what brought a value is told in the words that the decoder has for it',
+  (_name, subject) => {
+    const both = new Both(subject, ['analog', 'output']);
+    both.set(100, 0).connect().run(20_000).set(4711).run(5000);
+    let told = 0;
+    for (const news of both.news) {
+      if (news.type !== 'readings') continue;
+      for (const one of news.readings) {
+        const decoder = made(subject);
+        const messages = news.carried.frames(one).flatMap(({ octets }) => decoder.push(octets, 'asked', 0));
+        expect(messages).toHaveLength(1);
+        // Who speaks to whom, and which transaction it is, the decoder says besides; the trail says which part it is of.
+        const said = messages[0].words.replace(/^(\d+ → \d+: |transaction \d+, )/, '');
+        expect(news.carried.words().startsWith(said)).toBe(true);
+        told++;
+      }
+    }
+    expect(told).toBeGreaterThan(2);
+  },
+);
+
 test('a protocol without octets has no decoder', () => {
   expect([decoderOf('supervision', ''), decoderOf('jsonlines', '')]).toEqual([null, null]);
 });
