@@ -370,6 +370,7 @@ describe('another revision', () => {
     await until('both are called', () => sockets.size === 2);
     const { ways } = running();
     const closed = vi.spyOn(ways.get('R')!, 'close');
+    const forgotten = vi.spyOn(OutboundKeeper.prototype, 'forgetAllBut');
     await apply(
       (c) => {
         c.devices.pop();
@@ -381,6 +382,7 @@ describe('another revision', () => {
     expect(runtime.exchange.devices()).toEqual(['A']);
     expect(closed).not.toHaveBeenCalled();
     expect(base.forgotten.at(-1)).toEqual([1]);
+    expect(forgotten.mock.lastCall).toEqual([[1]]);
     await until('one is let go', () => sockets.size === 1);
     await apply((c) => {
       c.outbounds = [];
@@ -502,9 +504,11 @@ test('a command that was ordered goes to the device that runs', async () => {
 });
 
 test('an end stores what is there, and lets go of everything', async () => {
-  await apply();
+  await apply(withSource, { A: 1, B: 2, SUP: 3 });
   await until('both are called', () => sockets.size === 2);
+  const source = vi.spyOn(runtime['sources'].get('SUP')!, 'stop');
   await runtime.stop();
+  expect(source).toHaveBeenCalledOnce();
   await until('both are let go', () => sockets.size === 0);
   expect(runtime.isCarrying).toBe(false);
   const free = createServer().listen(centrePort, '127.0.0.1');

@@ -123,6 +123,9 @@ describe('a point', () => {
     const carrier = { carried, committed: null };
     exchange.put(exchange.get(1)!, reading(5), { ...measured }, carrier);
     expect(exchange.get(1)?.origin?.measured).toBe(measured);
+    exchange.removeDevice('D');
+    exchange.setDevice(device('D'), number);
+    expect(exchange.get(1)?.origin?.measured).toBe(measured);
     exchange.put(exchange.get(1)!, reading(6), { ...measured, raw: 6 }, carrier);
     expect(exchange.get(1)?.origin).toBeNull();
     exchange.put(exchange.get(1)!, reading(7), null);
