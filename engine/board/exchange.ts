@@ -78,12 +78,9 @@ class BoardPoint implements LivePoint {
 
   setOrigin(measured: Measured | null, carrier: Arrival | null): void {
     this.carrier = carrier;
-    const { place } = carrier?.carried ?? {};
-    if (measured === null || place === undefined) this.measured = measured;
-    else {
-      this.measured = null;
-      this.place = carrier?.carried.place?.(measured) ?? 0;
-    }
+    const place = measured === null ? undefined : carrier?.carried.place?.(measured);
+    this.measured = place === undefined ? measured : null;
+    this.place = place ?? 0;
   }
 }
 
