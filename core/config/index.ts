@@ -60,7 +60,7 @@ export {
   type Effect,
   type SessionEffect,
 } from './comparison/diff.ts';
-export { countsAllowed, countsToSend, NEW_SETTING, textToSend } from './document/setting.ts';
+export { countsAllowed, countsToSend, NEW_SETTING, roundedTo, textToSend } from './document/setting.ts';
 export { feedbackOf } from './document/feedback.ts';
 export { compacted, expanded } from './compact.ts';
 export { upgradedConfiguration, upgradedObject, upgradedProfile, upgradedShell, withLinks } from './upgrade.ts';

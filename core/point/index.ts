@@ -9,12 +9,15 @@ export {
   type PointKind,
 } from './kind.ts';
 export { INVALID, Quality, validity, qualityWords, isForced, type Validity } from './quality.ts';
+export { measuredNumber, numberOnWire } from './measurednumber.ts';
 export { CAUSES, TIME_SOURCES, TIME_SOURCE_WORDS, type Cause, type Reading, type TimeSource } from './reading.ts';
 export {
   RANGE_CHECKS,
   scale,
   rawValue,
   scaledValue,
+  wholeOf,
+  isPlain,
   scalingOf,
   lineThrough,
   rangeQuality,

@@ -28,6 +28,8 @@ export const Quality = {
   /** The device says so without saying why. */
   saidQuestionable: 1 << 19,
   saidInvalid: 1 << 20,
+  /** What came stands for no number: a float that is none, decimal digits beyond 9. */
+  notANumber: 1 << 21,
 } as const;
 
 export type Validity = 'good' | 'questionable' | 'invalid';
@@ -40,7 +42,8 @@ export const INVALID =
   Quality.restart |
   Quality.signalFailure |
   Quality.outOfService |
-  Quality.saidInvalid;
+  Quality.saidInvalid |
+  Quality.notANumber;
 const FORCED = Quality.forcedAtDevice | Quality.forcedHere;
 
 /** A forced value is valid: somebody wanted it so. */
@@ -59,6 +62,7 @@ const WORDS: readonly (readonly [number, string])[] = [
   [Quality.restart, 'device restarted, not yet measured'],
   [Quality.forcedAtDevice, 'forced at the device'],
   [Quality.forcedHere, 'forced here'],
+  [Quality.notANumber, 'not a number'],
   [Quality.signalFailure, 'signal failed'],
   [Quality.overRange, 'over range'],
   [Quality.underRange, 'under range'],

@@ -45,9 +45,15 @@ export const scalingOf = (point: ScaledPoint): Scaling => (point.pairs && lineTh
 /** A point's raw value in its unit. Through two pairs, so that both ends come out exactly. */
 export function scaledValue(raw: number, point: ScaledPoint): number {
   const { pairs } = point;
-  if (pairs === null || pairs.rawLow === pairs.rawHigh) return scale(raw, point);
+  if (pairs === null || pairs.rawLow === pairs.rawHigh) return bounded(scale(raw, point), raw);
   const share = (raw - pairs.rawLow) / (pairs.rawHigh - pairs.rawLow);
-  return pairs.low * (1 - share) + pairs.high * share;
+  return bounded(pairs.low * (1 - share) + pairs.high * share, raw);
+}
+
+/** The largest numbers stay numbers, however they are scaled. */
+function bounded(value: number, raw: number): number {
+  if (Number.isFinite(value)) return value;
+  return Math.sign(Number.isNaN(value) ? raw : value) * Number.MAX_VALUE;
 }
 
 /** The raw value behind a value in the point's unit, not rounded: the inverse of `scaledValue`. */
@@ -58,6 +64,19 @@ export function rawValue(value: number, point: ScaledPoint): number {
   const share = (value - pairs.low) / (pairs.high - pairs.low);
   return pairs.rawLow * (1 - share) + pairs.rawHigh * share;
 }
+
+/**
+ * The whole number that a number is meant to be; null: it is none. A float of 32 bits has about seven digits: what comes out
+ * of one by scaling is missed by as much.
+ */
+export function wholeOf(counts: number): number | null {
+  const whole = Math.round(counts);
+  const noise = Math.min(0.4, Math.max(1e-6, Math.abs(whole) * 1.2e-7));
+  return Math.abs(counts - whole) <= noise ? whole : null;
+}
+
+/** Whether a point's values are its counts. */
+export const isPlain = ({ gain, offset, pairs }: ScaledPoint): boolean => pairs === null && gain === 1 && offset === 0;
 
 /** NAMUR NE 43 limits as milliamperes on a loop whose zero is 4 mA and whose span is 16 mA. */
 const NE43 = { failLow: 3.6, low: 3.8, high: 20.5, failHigh: 21 };

@@ -94,7 +94,8 @@ export type ServerCommand<Place> =
   /** A client of ours is a guest of the conversations that peers make, one at a time. */
   | GuestCommand
   | { type: 'went'; peer: number }
-  | { type: 'octets'; peer: number; octets: Uint8Array }
+  /** `alone`: whoever is asked there can be nobody else. */
+  | { type: 'octets'; peer: number; octets: Uint8Array; alone?: boolean }
   /** Takes over another list; points that stay keep their value and their events. */
   | { type: 'setPoints'; points: readonly ServerPoint<Place>[] }
   /** Other values of settings that a running session adopts (`Side.adopts`). */
@@ -164,8 +165,11 @@ export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffec
 
 /** What a protocol has for the sessions of centres. */
 export interface ServerSide<Settings, Place> {
-  /** How many peers may be connected to one at the same time. */
-  peers(settings: Settings): number;
+  /**
+   * How many peers may be connected to one at the same time, each told by its number; null: one, whose connection starts and
+   * stops the session.
+   */
+  peers(settings: Settings): number | null;
   make(
     settings: Settings,
     link: LinkTiming,

@@ -46,7 +46,7 @@ export async function orderCommand(database: Database, order: NewCommand): Promi
 
 /**
  * Takes requested commands of some devices for execution, each at most once whoever asks; those whose time is over are
- * marked expired instead. Returns both kinds. With `run` only while that run holds the lease.
+ * marked expired instead. Returns both kinds, in the order in which they were made. With `run` only while that run holds the lease.
  */
 export async function claimCommands(
   database: Database,
@@ -58,9 +58,9 @@ export async function claimCommands(
   if (devices.length === 0) return [];
   const at = new Date(now).toISOString();
   const open = sql`(select id from command where state = 'requested' and device in ${[...devices]}
-    order by requested for update skip locked)`;
+    order by number for update skip locked)`;
   const expired = sql`expires <= ${at}::timestamptz`;
-  return database
+  const claimed = await database
     .update(command)
     .set({
       state: sql`case when ${expired} then 'expired' else 'claimed' end`,
@@ -75,6 +75,7 @@ export async function claimCommands(
         : sql`${command.id} in ${open} and exists (select from lease where lease.run = ${run})`,
     )
     .returning();
+  return claimed.sort((a, b) => a.number - b.number);
 }
 
 export type CommandProgress = Partial<

@@ -324,6 +324,8 @@ export const command = pgTable(
   'command',
   {
     id: uuid().primaryKey(),
+    /** Ascending in the order in which they were made, which is the one in which they are carried out. */
+    number: bigint({ mode: 'number' }).generatedAlwaysAsIdentity().notNull(),
     pointId: integer('point_id').notNull(),
     device: text().notNull(),
     /** Of the device's point, as text. */

@@ -322,6 +322,25 @@ describe('our server', () => {
     });
   });
 
+  test('of writes that come one behind the other the device keeps the last', async () => {
+    await rig.until('it listens', async () => (await rig.hop('outbound', 'TPY'))?.state === 'listening');
+    const socket = connect(third, '127.0.0.1');
+    socket.on('error', () => {});
+    let came = Buffer.alloc(0);
+    socket.on('data', (octets) => (came = Buffer.concat([came, octets])));
+    const write = (transaction: number, value: number): Uint8Array => {
+      const float = Buffer.alloc(4);
+      float.writeFloatBE(value);
+      return Uint8Array.of(...[0, transaction, 0, 0, 0, 11, OURS, 16, 0, 0, 0, 2, 4], ...float);
+    };
+    const values = Array.from({ length: 8 }, (_, n) => 100 + n);
+    socket.write(Buffer.concat(values.map((value, n) => write(n, value))));
+    await rig.until('all are answered', async () => came.length === 8 * 12);
+    expect(values.map((_, n) => [came[n * 12 + 1], came[n * 12 + 7]])).toEqual(values.map((_, n) => [n, 16]));
+    await rig.until('the device has the last', async () => (await latest('FNK-FC', 'HR 100'))?.raw === 1070);
+    socket.destroy();
+  });
+
   test('a text is written through to the device', async () => {
     await withClient(async (client) => {
       const text = async (): Promise<string> =>

@@ -319,6 +319,17 @@ describe('commands', () => {
     expect(await claimCommands(database, 'e1', [], Date.now())).toEqual([]);
   });
 
+  test('they are claimed in the order in which they were made, within a millisecond too', async () => {
+    const requested = Date.now();
+    const ids: string[] = [];
+    for (let n = 0; n < 60; n++) {
+      const one = { ...order('E'), requested };
+      ids.push(one.id);
+      await orderCommand(database, one);
+    }
+    expect((await claimCommands(database, 'e1', ['E'], Date.now())).map(({ id }) => id)).toEqual(ids);
+  });
+
   test('what has expired is not claimed for execution', async () => {
     await orderCommand(database, order('D', -1));
     const [expired] = await claimCommands(database, 'e1', ['D'], Date.now());

@@ -5,7 +5,7 @@ import type { Change, Exchange, LivePoint } from './exchange.ts';
 import type { Journal } from '../journal.ts';
 
 /** Of a value that is not there nothing can be said: its level stays as it was. */
-const UNKNOWN = Quality.notSet | Quality.offline | Quality.restart | Quality.commLost;
+const UNKNOWN = Quality.notSet | Quality.offline | Quality.restart | Quality.commLost | Quality.notANumber;
 
 /** Watches the limits of all points, whatever their values come from. */
 export class LimitDesk {

@@ -22,6 +22,7 @@ import {
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { Quality, rawValue, scaledValue, type Reading } from '@halvix/core/point';
 import { clock, Driver } from '@halvix/wire';
+import { InTurn } from '../controls/inturn.ts';
 import type { CentreControl, GivenCommand } from '../controls/controls.ts';
 import type { Change, Exchange, LivePoint } from '../board/exchange.ts';
 import type { Journal } from '../journal.ts';
@@ -86,7 +87,7 @@ export class OutboundRunner {
     remembered: Remembered,
   ) {
     this.lastNumber = remembered.lastNumber;
-    this.several = serverSide(config.protocol).peers(config.settings) > 1;
+    this.several = serverSide(config.protocol).peers(config.settings) !== null;
     this.targets = new Targets(context.exchange, config);
     this.server = serverSide(config.protocol).make(
       config.settings,
@@ -354,7 +355,7 @@ export class OutboundRunner {
   }
 
   private onData(peer: number, octets: Uint8Array): void {
-    if (this.several) this.driver.command({ type: 'octets', peer, octets });
+    if (this.several) this.driver.command({ type: 'octets', peer, octets, alone: this.link.isSole ?? false });
     else this.driver.receive(octets);
   }
 
@@ -438,11 +439,20 @@ export class OutboundRunner {
   }
 
   private async onControl({ token, phase, items, peer }: ServerEffect & { type: 'control' }): Promise<void> {
+    // What two requests want of one device is done in the order in which they came, whatever else they want.
+    const placed = items.map((item) => ({ item, inTurn: this.turns.place(this.deviceOf(item)) }));
     const outcomes: ControlOutcome[] = [];
-    for (const item of items)
-      outcomes.push(this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer));
+    for (const { item, inTurn } of placed)
+      outcomes.push(
+        await inTurn(async () =>
+          this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer),
+        ),
+      );
     this.driver.command({ type: 'controlResult', token, outcomes });
   }
+
+  private readonly turns = new InTurn();
+  private readonly deviceOf = ({ address }: CentreOrder): string => this.targets.at(address)?.mapping.device ?? '';
 
   /** Whether whoever asks may operate anything, by where it is; on a way without addresses there is only one place. */
   private mayOperate(peer: number | undefined): boolean {

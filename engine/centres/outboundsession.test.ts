@@ -44,7 +44,7 @@ class MadeUp {
   held = (): { value: number; text: string } => ({ value: 42, text: 'held' });
 }
 let session: MadeUp;
-let peers: number;
+let peers: number | null;
 vi.mock('@halvix/core/protocols/sessions', async (original) => ({
   ...(await original<object>()),
   serverSide: () => ({ peers: () => peers, make: () => session }),
@@ -152,7 +152,7 @@ beforeEach(() => {
   exchange = new Exchange();
   journal = new Journal();
   session = new MadeUp();
-  [peers, problem, told, answer] = [1, null, {}, outcome('done')];
+  [peers, problem, told, answer] = [null, null, {}, outcome('done')];
 });
 afterEach(() => {
   runner.stop();
@@ -183,7 +183,7 @@ describe('who comes and goes', () => {
       { type: 'came', peer: 1, from: '10.0.0.7', operates: true },
       { type: 'came', peer: 2, from: '10.9.9.9', operates: true, within },
       { type: 'came', peer: 3, from: '10.9.9.8', operates: false },
-      { type: 'octets', peer: 2, octets: Uint8Array.of(5) },
+      { type: 'octets', peer: 2, octets: Uint8Array.of(5), alone: false },
       { type: 'went', peer: 1 },
     ]);
     expect(session.lines).toEqual([]);
@@ -477,6 +477,14 @@ describe('a control of the centre', () => {
       { address: 'BO 1', order: { counts: null } },
     ]);
     expect(commandsOf('controlResult')).toMatchObject([{ token: 3, outcomes: [answer, answer, answer] }]);
+  });
+
+  test('of two requests the second waits until the first has what it wants of the same device', async () => {
+    begin();
+    member.up(1, 'x', null);
+    await wants(asked(order('AO 9'), order('AO 10')), asked(order('AO 9', { counts: 99 })));
+    const counts = (told.control as CentreControl[]).map(({ order: { counts } }) => counts);
+    expect(counts).toEqual([20, 10, 198]);
   });
 
   test('of what is not mapped, or is something else here, there is no such thing', async () => {

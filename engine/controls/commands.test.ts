@@ -35,6 +35,8 @@ vi.mock('@halvix/db', () => ({
   },
   orderCommand: async (_database: unknown, order: NewCommand) => {
     if (table.fails === 'order') throw new Error('away');
+    // The first of two takes longer.
+    if (order.counts === 11) await new Promise((resolve) => setTimeout(resolve, 50));
     table.rows.set(order.id, { ...blank, ...order, state: 'requested' });
   },
 }));
@@ -415,6 +417,16 @@ describe('a control from a centre', () => {
     await commands.work();
     await step(rows()[0].id, 'operated');
     expect(await answer).toEqual(outcome('done'));
+  });
+
+  test('those that come one behind the other become rows in that order', async () => {
+    const set = { kind: 'setpoint', operation: null, asked: '' } as const;
+    void asked({ ...set, counts: 11 }, 'AO 0');
+    void asked({ ...set, counts: 12 }, 'AO 0');
+    await vi.advanceTimersByTimeAsync(49);
+    expect(rows()).toEqual([]);
+    await vi.advanceTimersByTimeAsync(1);
+    expect(rows().map(({ counts }) => counts)).toEqual([11, 12]);
   });
 
   test('select, operate, and both at once are told apart', async () => {

@@ -15,6 +15,7 @@ import {
   Quality,
   scaledValue,
   switchesOn,
+  wholeOf,
   type Operation,
   type Reading,
 } from '@halvix/core/point';
@@ -33,6 +34,7 @@ import type { DeviceRunner } from '../field/device.ts';
 import type { Exchange, LivePoint } from '../board/exchange.ts';
 import type { Journal } from '../journal.ts';
 import { log, reason } from '../log.ts';
+import { InTurn } from './inturn.ts';
 import type { CentreControl, GivenCommand } from './controls.ts';
 
 export interface CommandContext {
@@ -81,6 +83,7 @@ const LOOK_AFTER_MS = 1500;
 export class Commands {
   private readonly running = new Map<string, Running>();
   private readonly centres = new Map<string, (outcome: ControlOutcome) => void>();
+  private readonly orders = new InTurn();
   private claiming = false;
   private again = false;
 
@@ -346,6 +349,12 @@ export class Commands {
         this.context.journal.note(device, 'control', `set by centre ${outbound}, not sent: ${allowed.problem}`);
         return outcome(point.config.setting === null ? 'notSupported' : 'outOfRange');
       }
+      if (wholeOf(counts) !== allowed.value && counts !== allowed.value)
+        this.context.journal.note(
+          device,
+          'control',
+          `${point.config.name}: ${counts} counts of centre ${outbound} are rounded to ${allowed.value}`,
+        );
       what = { operation: 'set', counts: allowed.value, text: null };
     } else {
       if (operation === null || !point.config.control?.operations.includes(operation)) {
@@ -363,21 +372,24 @@ export class Commands {
       setTimeout(() => this.answerCentre(id, outcome('failed')), CENTRE_ANSWER_MS).unref();
     });
     try {
-      await orderCommand(this.context.database, {
-        id,
-        pointId: point.id,
-        device,
-        address,
-        ...what,
-        mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
-        onMs,
-        offMs,
-        count,
-        requestedBy: `centre ${outbound}`,
-        outbound,
-        requested: now,
-        expires: now + CENTRE_EXPIRY_MS,
-      });
+      // One after the other: rows are carried out in the order in which they are made.
+      await this.orders.place('')(() =>
+        orderCommand(this.context.database, {
+          id,
+          pointId: point.id,
+          device,
+          address,
+          ...what,
+          mode: phase === 'select' ? 'selectOnly' : phase === 'operate' ? 'selectOperate' : 'direct',
+          onMs,
+          offMs,
+          count,
+          requestedBy: `centre ${outbound}`,
+          outbound,
+          requested: now,
+          expires: now + CENTRE_EXPIRY_MS,
+        }),
+      );
     } catch (error) {
       log('error', "a centre's control could not be recorded, so it was not sent", { reason: reason(error) });
       this.answerCentre(id, outcome('failed'));

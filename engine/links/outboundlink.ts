@@ -49,6 +49,8 @@ export interface CentreLink {
   /** Why nobody can get here now; null: somebody can. */
   readonly problem: string | null;
   readonly isEmpty: boolean;
+  /** Only one outbound can be asked there; absent: that means nothing. */
+  readonly isSole?: boolean;
   /** Whether it can go on for that configuration. */
   fits(config: LinkConfig | undefined): boolean;
   add(member: OutboundMember): void;
@@ -95,7 +97,7 @@ const SILENCE_LOOK_MS = 500;
 
 /** Whether several peers may use it at once. */
 const isShared = ({ config: { protocol, settings } }: OutboundMember): boolean =>
-  serverSide(protocol).peers(settings) > 1;
+  (serverSide(protocol).peers(settings) ?? 1) > 1;
 
 export class OutboundLink implements CentreLink {
   private readonly members = new Set<OutboundMember>();
@@ -167,6 +169,10 @@ export class OutboundLink implements CentreLink {
 
   get isEmpty(): boolean {
     return this.members.size === 0;
+  }
+
+  get isSole(): boolean {
+    return this.members.size === 1;
   }
 
   get where(): string {
@@ -320,7 +326,7 @@ export class OutboundLink implements CentreLink {
     const objection = this.objection(connection, member);
     if (objection !== null) member.refused(`connection from ${address} refused: ${objection}`);
     else {
-      const most = serverSide(config.protocol).peers(config.settings);
+      const most = serverSide(config.protocol).peers(config.settings) ?? 1;
       const before = this.connectionsOf(member);
       if (most > 1 && before.length >= most) {
         member.refused(`connection from ${from} refused: ${most} are connected already`);

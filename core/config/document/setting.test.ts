@@ -1,5 +1,13 @@
 import { describe, expect, test } from 'vitest';
-import { checkPoints, countsAllowed, countsToSend, draftPointSchema, NEW_SETTING, textToSend } from '../index.ts';
+import {
+  checkPoints,
+  countsAllowed,
+  countsToSend,
+  draftPointSchema,
+  NEW_SETTING,
+  roundedTo,
+  textToSend,
+} from '../index.ts';
 import { rawValue, scaledValue } from '../../point/index.ts';
 
 const level = {
@@ -19,6 +27,25 @@ describe('what goes to the device', () => {
     expect(countsToSend(2.5004, level)).toEqual({ ok: true, value: 2500 });
     const float = { ...level, at: { ...level.at, sentAs: 'float32' as const } };
     expect(countsToSend(2.5004, float)).toEqual({ ok: true, value: 2.5004 / 0.001 });
+  });
+
+  test('counts that are no whole number are refused where the form has no others', () => {
+    const plain = { ...level, gain: 1, unit: '', setting: NEW_SETTING };
+    const problem = 'Level wanted: 7.5 is no whole number, and int16 holds no others';
+    expect([countsToSend(7.5, plain), countsAllowed(7.5, plain)]).toEqual([
+      { ok: false, problem },
+      { ok: false, problem },
+    ]);
+    expect(countsAllowed(8.0000005, plain)).toEqual({ ok: true, value: 8 });
+    const float = { ...plain, at: { ...plain.at, sentAs: 'float32' as const } };
+    expect(countsToSend(7.5, float)).toEqual({ ok: true, value: 7.5 });
+    expect(roundedTo(7.5, float)).toBeNull();
+  });
+
+  test('what a scaling makes of a value is rounded, and that can be said before', () => {
+    expect([roundedTo(2.5, level), roundedTo(2.5004, level), roundedTo(9, level)]).toEqual([null, 2.5, null]);
+    // A centre's float of 32 bits means what it is nearest to.
+    expect(roundedTo(Math.fround(2.512), level)).toBeNull();
   });
 
   test('through two pairs, the wrong way round too', () => {

@@ -1,5 +1,5 @@
 import { type DraftPointAt, pointsOf } from '../../protocols/index.ts';
-import { rawValue, scaledValue } from '../../point/index.ts';
+import { isPlain, rawValue, scaledValue, wholeOf } from '../../point/index.ts';
 import type { Result } from '../../session/index.ts';
 import type { PointConfig } from './document.ts';
 
@@ -29,8 +29,22 @@ function allowed(value: number, counts: number, point: SettablePoint): Result<nu
   if (setting === null) return { ok: false, problem: `${name} is not to be set` };
   const beyond = limitProblem(value, point);
   if (beyond !== null) return { ok: false, problem: beyond };
-  const sent = pointsOf(point.at.protocol).sendable(point, counts);
-  return sent.ok ? sent : { ok: false, problem: `${name}: ${sent.problem}` };
+  const { sendable, form } = pointsOf(point.at.protocol);
+  const sent = sendable(point, counts);
+  if (!sent.ok) return { ok: false, problem: `${name}: ${sent.problem}` };
+  // Counts are meant as they are; what a scaling makes of a value lies between them nearly always.
+  return isRounded(sent.value, counts) && isPlain(point)
+    ? { ok: false, problem: `${name}: ${counts} is no whole number, and ${form(point)} holds no others` }
+    : sent;
+}
+
+const isRounded = (sent: number, counts: number): boolean => sent !== counts && wholeOf(counts) !== sent;
+
+/** What a point is set to by whoever wants `value`, in its unit, where the form of its counts makes it another; null: that. */
+export function roundedTo(value: number, point: SettablePoint): number | null {
+  const counts = rawValue(value, point);
+  const sent = allowed(value, counts, point);
+  return sent.ok && isRounded(sent.value, counts) ? scaledValue(sent.value, point) : null;
 }
 
 /** What goes to the device for a point to say a text; or why it may not. */

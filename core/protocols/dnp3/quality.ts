@@ -9,7 +9,11 @@ const NOT_ONLINE =
   Quality.offline |
   Quality.signalFailure |
   Quality.outOfService |
-  Quality.saidInvalid;
+  Quality.saidInvalid |
+  Quality.notANumber;
+
+/** Of which the reference error of an analog value tells. */
+const REFERENCE = Quality.referenceError | Quality.signalFailure | Quality.discontinuity | Quality.notANumber;
 
 const isCounter = (kind: PointKind): boolean => kind === 'counter' || kind === 'frozenCounter';
 
@@ -41,8 +45,7 @@ export function flagsFromQuality(kind: PointKind, quality: number): number {
   if (quality & Quality.forcedHere) flags |= Flag.localForced;
   if (quality & (Quality.overRange | Quality.underRange | Quality.chatter | Quality.rollover))
     flags |= Flag.chatterOrOverRange;
-  if (isScaled(kind) && quality & (Quality.referenceError | Quality.signalFailure | Quality.discontinuity))
-    flags |= Flag.referenceOrDiscontinuity;
+  if (isScaled(kind) && quality & REFERENCE) flags |= Flag.referenceOrDiscontinuity;
   if (!(quality & NOT_ONLINE)) flags |= Flag.online;
   return flags;
 }

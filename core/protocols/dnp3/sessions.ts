@@ -35,7 +35,7 @@ export const client: ClientSide<MasterSettings, Dnp3At, Order, LinkEvent> = {
 
 export const server: ServerSide<OutstationSettings, Dnp3TargetAt> = {
   // A newer connection of the centre takes over.
-  peers: () => 1,
+  peers: () => null,
   make: (settings, _link, points, now, remembered) => new Dnp3Server(settings, points, now, remembered),
   recogniser: (centres) => new Caller(byAddresses(centres), 'masters'),
 };

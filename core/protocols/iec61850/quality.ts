@@ -59,7 +59,7 @@ export function bitsOf(quality: number): boolean[] {
   bits[0] = !isInvalid && has(QUESTIONABLE);
   bits[1] = isInvalid || has(QUESTIONABLE);
   bits[3] = has(Quality.overRange | Quality.underRange);
-  bits[4] = has(Quality.referenceError);
+  bits[4] = has(Quality.referenceError | Quality.notANumber);
   bits[5] = has(Quality.chatter);
   bits[6] = has(Quality.signalFailure | Quality.offline);
   bits[7] = has(Quality.old | Quality.commLost);

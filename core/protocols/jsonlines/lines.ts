@@ -1,4 +1,4 @@
-import { qualityWords, validity } from '../../point/index.ts';
+import { numberOnWire, qualityWords, validity } from '../../point/index.ts';
 import type { Packet, ToldValue } from '../publishing/form.ts';
 
 /** A packet as lines, a JSON object each (RFC 8259; one a line is common practice). */
@@ -17,7 +17,7 @@ function lineOf(told: ToldValue, packet: Packet, isFirst: boolean): object {
     point: address,
     ...(name === '' ? {} : { name }),
     // JSON has no infinities and nothing that is no number.
-    value: Number.isFinite(value) ? value : null,
+    value: Number.isFinite(numberOnWire(value, quality)) ? value : null,
     ...(text === null ? {} : { text }),
     ...(unit === '' ? {} : { unit }),
     quality: validity(quality),

@@ -80,6 +80,12 @@ export const modbusAt = (table: Table, address: number, more: Partial<ModbusAt> 
   ...more,
 });
 
+const tail = (bit: number | null): string => (bit === null ? '' : `.${bit}`);
+
+/** `HR 107.3`: the table's letters, the address from 0, and of a bit which. */
+export const placeWords = ({ table, address, bit }: Pick<ModbusAt, 'table' | 'address' | 'bit'>): string =>
+  `${TABLE_WORDS[table].short} ${address}${tail(bit)}`;
+
 /** How many registers, or bits, it takes. */
 export const widthOf = ({
   table,
@@ -125,10 +131,8 @@ function spotAt(table: Table, address: number, bit: string | undefined, written:
   return { table, address, bit: bit === undefined ? null : Number(bit), written };
 }
 
-const tail = (bit: number | null): string => (bit === null ? '' : `.${bit}`);
-
 const print = ({ at: { table, address, bit } }: Placed<ModbusDraftAt | ModbusTargetAt>): string =>
-  address === null ? '' : `${TABLE_WORDS[table].short} ${address}${tail(bit)}`;
+  address === null ? '' : placeWords({ table, address, bit });
 
 /** As its engineer writes it. */
 function written(point: Placed<ModbusDraftAt>): string {

@@ -7,6 +7,7 @@ import type { Instant } from '../../session/index.ts';
 import type { LinkTiming } from '../definition.ts';
 import type { ServerSide } from '../server.ts';
 import type { ModbusTargetAt } from './points.ts';
+import { BROADCAST, WHOEVER } from './server/responder.ts';
 import { ModbusServer } from './server/server.ts';
 import type { ClientSettings, ServerSettings } from './settings.ts';
 import { framingNamed, modbusFraming, type WireEvent } from './wire/frame.ts';
@@ -22,18 +23,26 @@ export const client: ClientSide<ClientSettings, ModbusAt, Order, WireEvent> = {
 /** Whoever asks our unit is one of its clients. */
 class Units implements Recogniser {
   private readonly wire;
+  private readonly isTcp: boolean;
 
   constructor(
     private readonly codes: ReadonlyMap<number, string>,
     { framing, octetMs }: LinkTiming,
   ) {
+    this.isTcp = framingNamed(framing) === 'tcp';
     this.wire = modbusFraming(framingNamed(framing), 'requests', octetMs);
   }
 
   push(bytes: Uint8Array, now: Instant): string[] {
-    return this.wire
-      .push(bytes, now)
-      .flatMap((event) => (event.type === 'frame' ? (this.codes.get(event.unit) ?? []) : []));
+    return this.wire.push(bytes, now).flatMap((event) => (event.type === 'frame' ? this.meant(event.unit) : []));
+  }
+
+  private meant(unit: number): readonly string[] {
+    const own = this.codes.get(unit);
+    if (own !== undefined) return [own];
+    const all = [...this.codes.values()];
+    if (this.isTcp) return WHOEVER.includes(unit) && all.length === 1 ? all : [];
+    return unit === BROADCAST ? all : [];
   }
 }
 

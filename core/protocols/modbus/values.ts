@@ -47,6 +47,15 @@ export const TYPE_LIMITS: Record<Exclude<ValueType, 'text'>, readonly [low: numb
   bcd32: [0, 99_999_999],
   time32: [0, 0xffff_ffff],
 };
+/** What is served in each type: all that its registers hold. */
+const HELD_LIMITS: typeof TYPE_LIMITS = {
+  ...TYPE_LIMITS,
+  // The largest floating-point numbers that lie within 64 bits.
+  uint64: [0, 2 ** 64 - 2048],
+  int64: [-(2 ** 63), 2 ** 63 - 1024],
+  float32: [-Infinity, Infinity],
+  float64: [-Infinity, Infinity],
+};
 export const isFloat = (type: ValueType): boolean => type === 'float32' || type === 'float64';
 
 /** The registers' octets, most significant octet of the value first. */
@@ -61,18 +70,17 @@ function inOrder(octets: Uint8Array, order: Order): Uint8Array {
 }
 
 export interface Value {
+  /** Not a number where the octets are no value of the type: a digit over 9, a float that is none. */
   value: number;
   /** Of a text or a time; of a whole number whose digits `value` cannot all hold, those. */
   text?: string;
-  /** Whether the octets are no value of the type: a digit over 9, a float that is no number. */
-  isBad: boolean;
 }
 
 /** Reads a value of so many registers. */
 export function readValue(octets: Uint8Array, form: ValueType, order: Order): Value {
   const ordered = form === 'text' ? evenOrder(octets, order) : inOrder(octets, order);
   const view = new DataView(ordered.buffer, ordered.byteOffset, ordered.length);
-  const of = (value: number): Value => (Number.isFinite(value) ? { value, isBad: false } : { value: 0, isBad: true });
+  const of = (value: number): Value => ({ value });
   switch (form) {
     case 'uint16':
       return of(view.getUint16(0));
@@ -95,10 +103,10 @@ export function readValue(octets: Uint8Array, form: ValueType, order: Order): Va
       return decimal(ordered);
     case 'time32': {
       const seconds = view.getUint32(0);
-      return { value: seconds, text: new Date(seconds * 1000).toISOString().slice(0, 19) + 'Z', isBad: false };
+      return { value: seconds, text: new Date(seconds * 1000).toISOString().slice(0, 19) + 'Z' };
     }
     case 'text':
-      return { value: 0, text: textOf(ordered), isBad: false };
+      return { value: 0, text: textOf(ordered) };
     default:
       return form satisfies never;
   }
@@ -106,17 +114,17 @@ export function readValue(octets: Uint8Array, form: ValueType, order: Order): Va
 
 function whole(digits: bigint): Value {
   const value = Number(digits);
-  return Number.isSafeInteger(value) ? { value, isBad: false } : { value, text: String(digits), isBad: false };
+  return Number.isSafeInteger(value) ? { value } : { value, text: String(digits) };
 }
 
 function decimal(octets: Uint8Array): Value {
   let value = 0;
   for (const octet of octets) {
     const [tens, ones] = [octet >> 4, octet & 15];
-    if (tens > 9 || ones > 9) return { value: 0, isBad: true };
+    if (tens > 9 || ones > 9) return { value: Number.NaN };
     value = value * 100 + tens * 10 + ones;
   }
-  return { value, isBad: false };
+  return { value };
 }
 
 /** Characters come in the order of the registers, whatever their octets do. */
@@ -130,6 +138,30 @@ function textOf(octets: Uint8Array): string {
     .map((octet) => (octet >= 32 && octet < 127 ? String.fromCharCode(octet) : '?'))
     .join('')
     .trimEnd();
+}
+
+/**
+ * The registers' octets of a value that is there; what lies beyond the type becomes its nearest, and in a whole number what
+ * is no number its lowest. `digits`: of a whole number that has more than `value` keeps.
+ */
+export function holdValue(
+  value: number,
+  form: Exclude<ValueType, 'text'>,
+  order: Order,
+  digits: string | null = null,
+): Uint8Array {
+  const [low, high] = HELD_LIMITS[form];
+  const isWide = form === 'uint64' || form === 'int64';
+  if (isWide && digits !== null && /^-?\d{1,20}$/.test(digits) && Number(digits) === value) {
+    const exact = form === 'uint64' ? BigInt.asUintN(64, BigInt(digits)) : BigInt.asIntN(64, BigInt(digits));
+    if (exact === BigInt(digits)) {
+      const octets = new Uint8Array(8);
+      new DataView(octets.buffer).setBigUint64(0, BigInt.asUintN(64, exact));
+      return inOrder(octets, order);
+    }
+  }
+  const held = isFloat(form) ? value : Number.isNaN(value) ? low : Math.min(high, Math.max(low, Math.round(value)));
+  return writeValue(held, form, order, TYPES[form]);
 }
 
 /** The registers' octets of a value to write; it lies within the limits of the type. */

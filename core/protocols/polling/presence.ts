@@ -56,9 +56,16 @@ export class Presence {
     return isNews;
   }
 
+  /** Why nobody can operate it; null: somebody can, or may be able to as soon as there is a link again. */
+  get refuses(): string | null {
+    return this.isSilent ? NO_ANSWER : null;
+  }
+
   /** Why nothing can be sent to it at all; null: something can. */
   hindrance(isUp: boolean): string | null {
     if (!isUp) return 'no connection to the device';
-    return this.isSilent ? 'the device does not answer' : null;
+    return this.refuses;
   }
 }
+
+const NO_ANSWER = 'the device does not answer';

@@ -3,7 +3,10 @@ import type { ControlStep } from '../control.ts';
 
 const MOST_WAITING = 32;
 
-/** Controls that wait for their turn, in the order in which they came: each goes out once, in time, or ends here. */
+/**
+ * Controls that wait for their turn, in the order in which they came: each goes out once, in time, or ends here. One waits
+ * for the link too, as long as it lives: some devices close theirs after each answer.
+ */
 export class WaitingControls<Control extends { id: string; expiresAt: Instant }> {
   private waiting: Control[] = [];
 

@@ -423,7 +423,7 @@ export const publishingSide = <Settings, Target extends At>(
   print: (point: Placed<Target>) => string,
   carried: Carried<Settings, Target>,
 ): ServerSide<Settings, Target> => ({
-  peers: () => 1,
+  peers: () => null,
   make: (settings, _link, points, now, remembered) =>
     new PublishingSession(settings, print, carried, points, now, remembered),
   recogniser: () => ({ push: () => [] }),

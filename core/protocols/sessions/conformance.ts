@@ -132,7 +132,7 @@ export class Both {
     this.offered = points.map(({ offered }) => offered);
     this.seen = points.map(({ seen }) => seen);
     const settings = wayOut(code)?.settings.parse(subject.outbound) as OutboundSettings;
-    this.several = serverSide(code).peers(settings) > 1;
+    this.several = serverSide(code).peers(settings) !== null;
     const link = { framing, octetMs: 0 };
     this.server = serverSide(code).make(settings, link, this.offered.filter(offers), this.now, NOTHING_REMEMBERED);
     const side = clientSide(code);

@@ -79,7 +79,16 @@ describe('flags', () => {
     for (const [name, quality] of Object.entries(Quality))
       if (quality !== Quality.good) (said[flagWords(flagsOf(quality, true))] ??= []).push(name);
     expect(said).toEqual({
-      'not valid': ['commLost', 'restart', 'notSet', 'offline', 'signalFailure', 'outOfService', 'saidInvalid'],
+      'not valid': [
+        'commLost',
+        'restart',
+        'notSet',
+        'offline',
+        'signalFailure',
+        'outOfService',
+        'saidInvalid',
+        'notANumber',
+      ],
       'valid, entered': ['forcedAtDevice', 'forcedHere'],
       suspect: [
         ...['overRange', 'chatter', 'rollover', 'discontinuity', 'referenceError', 'underRange'],

@@ -77,6 +77,10 @@ test('a setpoint in words, with what is sent for it', () => {
   expect(wantedProblem(wanted, LEVEL)).toBeNull();
   expect(wantedWords(wanted, LEVEL)).toBe('Set to 2.65 m');
   expect(detailWords(wanted, LEVEL)).toBe('2650 counts, as int16');
+  const between = { operation: 'set', value: 2.65049 } as const;
+  expect(wantedWords(between, LEVEL)).toBe('Set to 2.650 m');
+  expect(detailWords(between, LEVEL)).toBe('2650 counts, as int16, rounded to 2.650 m');
+  expect(expectedOf(between, LEVEL)?.value).toBe('2.650 m');
   expect(expectedOf(wanted, LEVEL)).toEqual({ name: 'Level wanted', value: '2.65 m' });
   expect(setWords(2650, { ...LEVEL, pairs: null, range: 'none' })).toBe('Set to 2.650 m');
   expect(wantedProblem({ operation: 'set', value: null }, LEVEL)).toBe('Value: a number in m');

@@ -1,4 +1,4 @@
-import { countsToSend, textToSend } from '@halvix/core/config';
+import { countsToSend, roundedTo, textToSend } from '@halvix/core/config';
 import {
   decimals,
   OPERATION_WORDS,
@@ -54,10 +54,33 @@ export function wantedProblem(wanted: OrderWanted, point: PointView): string | n
 export const countsOf = (value: number, point: PointView): ReturnType<typeof countsToSend> =>
   countsToSend(value, { ...point, pairs: null, range: 'none' });
 
+/** What it is really set to, where its counts cannot be what is wanted; null: they can. */
+export const roundedOf = (value: number, point: PointView): number | null =>
+  roundedTo(value, { ...point, pairs: null, range: 'none' });
+
+const valueIn = (value: number, { unit, gain, offset }: PointView): string =>
+  `${value.toFixed(decimals({ gain, offset }))}${unit ? ` ${unit}` : ''}`;
+
+/** `2650 counts, as int16, rounded to 2.65 m`; empty: it cannot be sent. */
+export function countsWords(value: number, point: PointView): string {
+  const counts = countsOf(value, point);
+  if (!counts.ok) return '';
+  const rounded = roundedOf(value, point);
+  const form = pointsOf(point.at.protocol).form(point);
+  return `${counts.value} counts, as ${form}${rounded === null ? '' : `, rounded to ${valueIn(rounded, point)}`}`;
+}
+
+/** What it will have been set to. */
+function setTo(value: number | null, point: PointView): string {
+  const rounded = value === null ? null : roundedOf(value, point);
+  if (rounded !== null) return valueIn(rounded, point);
+  return `${value ?? ''}${point.unit ? ` ${point.unit}` : ''}`;
+}
+
 /** `Trip`, `Set to 2.5 m`. */
-export function wantedWords(wanted: OrderWanted, { unit }: PointView): string {
+export function wantedWords(wanted: OrderWanted, point: PointView): string {
   if (wanted.operation === 'write') return writeWords(wanted.text);
-  if (wanted.operation === 'set') return `Set to ${wanted.value ?? ''}${unit ? ` ${unit}` : ''}`;
+  if (wanted.operation === 'set') return `Set to ${setTo(wanted.value, point)}`;
   return operationWords(wanted.operation);
 }
 
@@ -66,10 +89,7 @@ export function detailWords(wanted: OrderWanted, point: PointView): string {
   const form = pointsOf(point.at.protocol).form(point);
   if (wanted.operation === 'write')
     return `${wanted.text.length} ${wanted.text.length === 1 ? 'character' : 'characters'}, as ${form}`;
-  if (wanted.operation === 'set') {
-    const counts = countsOf(wanted.value ?? NaN, point);
-    return counts.ok ? `${counts.value} counts, as ${form}` : '';
-  }
+  if (wanted.operation === 'set') return countsWords(wanted.value ?? NaN, point);
   const { operation, onMs, offMs, count } = wanted;
   return isPulse(operation)
     ? `${onMs} ms on, ${offMs} ms off, ${count === 1 ? 'once' : `${count} times`}`
@@ -77,13 +97,10 @@ export function detailWords(wanted: OrderWanted, point: PointView): string {
 }
 
 /** The point that will show it, and what it has to become; null when no point does. */
-export function expectedOf(
-  wanted: OrderWanted,
-  { control, setting, unit }: PointView,
-): { name: string; value: string } | null {
+export function expectedOf(wanted: OrderWanted, point: PointView): { name: string; value: string } | null {
+  const { control, setting } = point;
   if (wanted.operation === 'write') return setting && { name: setting.follows.name, value: `“${wanted.text}”` };
-  if (wanted.operation === 'set')
-    return setting && { name: setting.follows.name, value: `${wanted.value ?? ''}${unit ? ` ${unit}` : ''}` };
+  if (wanted.operation === 'set') return setting && { name: setting.follows.name, value: setTo(wanted.value, point) };
   const feedback = control?.feedback;
   if (!feedback) return null;
   const expected = feedback.expect[wanted.operation];

@@ -2,6 +2,7 @@ import {
   decimals,
   isForced,
   LEVEL_WORDS,
+  numberOnWire,
   qualityWords,
   validity,
   type Reading,
@@ -30,6 +31,14 @@ export function valueWords(point: ShownPoint, raw: number, value: number, text?:
   const word = point.states?.[raw];
   if (word !== undefined) return word;
   return grouped(value, Number.isInteger(raw) ? decimals(point) : Math.max(decimals(point), placesOf(value)));
+}
+
+/** The value of a reading as people read it; what is no number has none. */
+export function readingWords(point: ShownPoint, reading: Pick<Reading, 'raw' | 'value' | 'text' | 'quality'>): string {
+  const { raw, value, text, quality } = reading;
+  const came = numberOnWire(raw, quality);
+  if (Number.isNaN(came)) return '–';
+  return Number.isFinite(came) ? valueWords(point, raw, value, text) : came > 0 ? '∞' : '−∞';
 }
 
 /** Digits of a whole number that has more of them than a floating-point number keeps. */

@@ -1,5 +1,6 @@
 import { describe, expect, test } from 'vitest';
-import { age, grouped, valueWords } from './format.ts';
+import { Quality } from '@halvix/core/point';
+import { age, grouped, readingWords, valueWords } from './format.ts';
 import { devicePath, isReached, outboundHop, standing, type DeviceOnPath, type OutboundOnPath } from './path.ts';
 import type { Hops } from './live/topics.ts';
 
@@ -162,4 +163,9 @@ test('numbers, ages and states read as people write them', () => {
   expect([400, 12_000, 300_000, 10_000_000].map(age)).toEqual(['0.4 s', '12 s', '5 min', '2 h']);
   expect(valueWords({ gain: 1, offset: 0, states: ['open', 'closed'] }, 1, 1)).toBe('closed');
   expect(valueWords({ gain: 0.01, offset: 0, states: null }, 4999, 49.99)).toBe('49.99');
+  const shown = (value: number, quality = 0): string =>
+    readingWords({ gain: 1, offset: 0, states: null }, { raw: value, value, quality });
+  expect([shown(5), shown(0, Quality.notANumber), shown(Number.MAX_VALUE), shown(-Number.MAX_VALUE)]).toEqual([
+    ...['5', '–', '∞', '−∞'],
+  ]);
 });

@@ -229,7 +229,7 @@ export class Master
     this.orders.failSteps('the link was lost before it was done');
     this.forgetTurns();
     if (exchange?.task.type === 'control') this.controls.unanswered(exchange.task, 'the link was lost');
-    this.failWaiting('the link was lost before it was sent');
+    this.orders.failAll('the link was lost before it was sent');
   }
 
   private giveUpSurvey(task: Task, words: string): void {
@@ -315,7 +315,7 @@ export class Master
         this.onCommitted(command.token, now);
         break;
       case 'control':
-        this.controls.add(command, this.hindrance, now);
+        this.controls.add(command, this.reach.refuses, now);
         break;
       case 'setPoints':
         this.intake.setPoints(command.points);
@@ -359,7 +359,7 @@ export class Master
   /** Asked for after each octet that comes: without lists. */
   get deadline(): Instant | null {
     let earliest = this.endpoint.deadline ?? Infinity;
-    if (!this.up) earliest = Math.min(earliest, this.reach.givenUpAt ?? Infinity);
+    if (!this.up) earliest = Math.min(earliest, this.reach.givenUpAt ?? Infinity, this.controls.nextExpiry);
     if (this.exchange !== null) earliest = Math.min(earliest, this.exchange.deadline);
     else if (this.up) earliest = Math.min(earliest, this.nextDue);
     return earliest === Infinity ? null : earliest;
@@ -383,6 +383,7 @@ export class Master
     const { givenUpAt } = this.reach;
     if (!this.up && givenUpAt !== null && now >= givenUpAt) this.becomeSilent(now, 'no connection');
     this.endpoint.wake(now);
+    if (!this.up) this.controls.expire(now);
     if (this.exchange !== null && now >= this.exchange.deadline) this.onDeadline(this.exchange, now);
     if (this.lane) return;
     for (let plan = this.plan(now); plan !== null; plan = this.plan(now)) plan.go(now);

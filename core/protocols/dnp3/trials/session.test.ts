@@ -255,13 +255,21 @@ describe('controls', () => {
     expect(loop.outstationEffects.filter((e) => e.type === 'control' && e.phase === 'direct')).toHaveLength(1);
   });
 
-  test('an expired control is not sent, nor is one without a connection', () => {
+  test('an expired control is not sent; one without a connection waits for it as long as it lives', () => {
     const loop = connected();
     control(loop, 'direct', 0);
     loop.disconnect();
-    control(loop, 'direct');
-    expect(steps(loop.masterEffects)).toEqual(['expired', 'failed']);
+    control(loop, 'direct', 300);
+    expect(steps(loop.masterEffects)).toEqual(['expired']);
+    loop.pass(300);
+    expect(steps(loop.masterEffects)).toEqual(['expired', 'expired']);
     expect(loop.outstationEffects.some((e) => e.type === 'control')).toBe(false);
+    control(loop, 'direct', 3000);
+    loop.pass(100);
+    expect(steps(loop.masterEffects).slice(2)).toEqual([]);
+    loop.connect();
+    loop.pass(100);
+    expect(steps(loop.masterEffects).slice(2, 3)).toEqual(['operateSent']);
   });
 
   const CROB = '0c 01 17 01 00 81 01 f4 01 00 00 fa 00 00 00 00';

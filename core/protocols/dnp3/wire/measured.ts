@@ -1,4 +1,4 @@
-import { Quality, type PointKind } from '../../../point/index.ts';
+import { measuredNumber, Quality, type PointKind } from '../../../point/index.ts';
 import type { Measured } from '../../measured.ts';
 import { qualityFromFlags } from '../quality.ts';
 import { ByteReader } from '../../../bytes/index.ts';
@@ -34,10 +34,6 @@ export interface ReportedCommand {
 type NumberOf = (kind: PointKind, index: number) => number | null;
 const NO_LIST: NumberOf = () => null;
 
-/** Floating-point values may be none: what then stands for them, and what the quality says. */
-const finite = (value: number): number => (Number.isNaN(value) ? 0 : Math.sign(value) * Number.MAX_VALUE);
-const withoutValue = (value: number): number => (Number.isNaN(value) ? Quality.referenceError : Quality.overRange);
-
 /**
  * All measured values of a response, in order, and what stopped the reading of the rest. `numberOf` knows the points of
  * the device's list.
@@ -72,16 +68,15 @@ export function measuredReadings(
     for (const item of header.items) {
       const { value, flags, time } = decodeMeasurement(type, fragment.octets, item.at, item.bit, commonTime);
       const synchronised = !needsTime && (type.time !== 'relative' || commonTimeSynchronised);
-      const isFinite = Number.isFinite(value);
-      const quality = qualityFromFlags(type.kind, flags);
+      const number = measuredNumber(value);
       readings.push({
         id: numberOf(type.kind, item.index),
         kind: type.kind,
         index: item.index,
         value,
-        raw: isFinite ? value : finite(value),
+        raw: number.raw,
         flags,
-        quality: isFinite ? quality : quality | withoutValue(value),
+        quality: qualityFromFlags(type.kind, flags) | number.quality,
         time,
         timeSource: time === null ? 'receipt' : synchronised ? 'device' : 'deviceUnsynchronised',
         event: type.use === 'event',

@@ -102,8 +102,8 @@ describe('object library', () => {
     // g30v5, points 0 to 2: not a number, infinite, 1.5 (IEEE 754 single precision, low octet first).
     const { readings } = readingsOf('c0 81 00 00 1e 05 00 00 02 01 00 00 c0 7f 01 00 00 80 ff 01 00 00 c0 3f');
     expect(readings.map(({ raw, quality }) => [raw, quality])).toEqual([
-      [0, Quality.referenceError],
-      [-Number.MAX_VALUE, Quality.overRange],
+      [0, Quality.notANumber],
+      [-Number.MAX_VALUE, Quality.underRange],
       [1.5, Quality.good],
     ]);
   });

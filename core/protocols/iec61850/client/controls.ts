@@ -1,4 +1,4 @@
-import { switchesOn } from '../../../point/index.ts';
+import { switchesOn, wholeOf } from '../../../point/index.ts';
 import type { Instant, Result } from '../../../session/index.ts';
 import type { ControlOrder, ControlStep } from '../../control.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
@@ -249,10 +249,13 @@ export function controlValue(
   if (counts === null) return wrong('there is no value to set');
   switch (of.type) {
     case 'boolean':
-      return { ok: true, value: { type: 'boolean', value: counts !== 0 } };
+      return counts === 0 || counts === 1
+        ? { ok: true, value: { type: 'boolean', value: counts === 1 } }
+        : wrong(`${counts} does not fit: it takes 0 or 1`);
     case 'integer':
     case 'unsigned': {
-      const whole = Math.round(counts);
+      const whole = wholeOf(counts);
+      if (whole === null) return wrong(`${counts} is no whole number, and it takes no other`);
       const [low, high] =
         of.type === 'unsigned' ? [0, 2 ** of.bits - 1] : [-(2 ** (of.bits - 1)), 2 ** (of.bits - 1) - 1];
       return whole < low || whole > high
@@ -266,7 +269,9 @@ export function controlValue(
       const items: Data[] = [];
       for (const { name, of: part } of of.components) {
         if (name !== 'f' && name !== 'i') return wrong(`it takes ${name}, which is not known here`);
-        const inside = controlValue({ operation, counts }, part);
+        // Beside a number with a point the whole one is what that is nearest to.
+        const own = name === 'i' && of.components.length > 1 ? Math.round(counts) : counts;
+        const inside = controlValue({ operation, counts: own }, part);
         if (!inside.ok) return inside;
         items.push(inside.value);
       }

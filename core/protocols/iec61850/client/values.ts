@@ -1,4 +1,4 @@
-import { Quality, type PointKind } from '../../../point/index.ts';
+import { measuredNumber, Quality, type PointKind } from '../../../point/index.ts';
 import type { AccessResult, Data } from '../../mms/wire/data.ts';
 import { decodeStamp, type Stamp } from '../time.ts';
 
@@ -17,6 +17,8 @@ const BAD = 3;
 const twoBits = ([first, second]: readonly boolean[]): number => (first ? 2 : 0) + (second ? 1 : 0);
 
 /** What a point of that kind makes of a value; null: it is none that it can have. */
+const stateOf = ({ raw, quality }: RawValue): RawValue => ({ raw: raw === 0 ? 0 : 1, quality });
+
 export function rawOf(kind: PointKind, data: Data): RawValue | null {
   const states = kind === 'binary' || kind === 'output';
   switch (data.type) {
@@ -41,9 +43,7 @@ export function rawOf(kind: PointKind, data: Data): RawValue | null {
     }
     case 'float':
       if (kind === 'text') return { raw: 0, text: String(data.value), quality: 0 };
-      return Number.isFinite(data.value)
-        ? { raw: states ? (data.value === 0 ? 0 : 1) : data.value, quality: 0 }
-        : { raw: 0, quality: Quality.referenceError };
+      return states ? stateOf(measuredNumber(data.value)) : measuredNumber(data.value);
     case 'text':
       return kind === 'text' ? { raw: 0, text: octetsOf(data.text), quality: 0 } : null;
     case 'octets':

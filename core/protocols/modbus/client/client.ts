@@ -97,7 +97,10 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     // Its own: all its parts look at the same, and some of it changes while it runs.
     this.settings = { ...settings };
     this.counters = new CounterSet(now);
-    this.writes = new WriteQueue(this.settings, (id, step) => this.report(id, step));
+    this.writes = new WriteQueue(this.settings, {
+      report: (id, step) => this.report(id, step),
+      note: (type, words) => this.effects.push({ type, words }),
+    });
     this.presence = new Presence(now, () => this.patienceMs);
     this.rounds = new Rounds(this.settings, framing, options);
     this.plan(options.points, now);
@@ -151,10 +154,11 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.up = false;
     this.presence.linkLost(now);
     for (const { job } of this.takeOutstanding()) {
-      if (job.type === 'write') this.writes.lost(job.writing, 'the link was lost');
+      if (job.type === 'write') this.writes.lost(job.writing, 'the link was lost', now);
       if (job.type === 'order') this.endOrder(job, 'the link was lost before the device answered');
     }
-    this.failWaiting('the link was lost before it was sent');
+    this.writes.linkLost(now);
+    this.dropOrders('the link was lost before it was sent');
   }
 
   private takeOutstanding(): Exchange[] {
@@ -192,8 +196,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   /** When there is something to send; null: never by itself. */
   private nextWish(): Instant | null {
     if (this.repetitions.size + this.readBack.length > 0) return 0;
+    if (this.presence.isSilent) return this.presence.nextProbe;
     const write = this.writes.nextDue;
-    if (this.presence.isSilent) return Math.min(write, this.presence.nextProbe);
     if (this.orders.length > 0) return 0;
     const next = Math.min(write, this.rounds.nextDue);
     return next === Infinity ? null : next;
@@ -208,7 +212,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   /** What is next, without taking it. */
   private nextJob(now: Instant): { job: Job; since: Instant; attempt: number } | null {
-    const write = this.writes.next(now);
+    const write = this.presence.isSilent ? null : this.writes.next(now);
     if (write !== null) return { job: { type: 'write', writing: write.writing }, since: write.since, attempt: 0 };
     const [back] = this.readBack;
     if (back) return { job: { type: 'read', running: back.running }, since: back.since, attempt: 0 };
@@ -297,7 +301,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (attempt > 0 && !this.presence.isSilent) this.counters.add('retries');
     if (job.type === 'write') {
       this.counters.add('writes');
-      this.writes.sent(job.writing);
+      this.writes.sent(job.writing, now);
     }
     this.effects.push({ type: 'send', octets });
   }
@@ -328,7 +332,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         this.plan(command.points, now);
         break;
       case 'control':
-        this.writes.add(command, this.hindrance, now);
+        this.writes.add(command, this.presence.refuses, now);
         break;
       case 'setSettings':
         Object.assign(this.settings, command.settings);
@@ -530,7 +534,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private onUnanswered({ job, attempt }: Exchange, words: string, now: Instant): void {
     switch (job.type) {
       case 'write':
-        this.writes.lost(job.writing, words);
+        this.writes.lost(job.writing, words, now);
         // A late answer to it would pass for one to the next request.
         if (this.framing !== 'tcp') this.owed = { until: now + this.settings.responseTimeoutMs, count: 1 };
         return;
@@ -564,11 +568,11 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     this.probes++;
     this.suspect = null;
     this.readBack = [];
-    this.failWaiting('the device does not answer; nothing was sent');
+    this.writes.failAll('the device does not answer; nothing was sent', now);
+    this.dropOrders('the device does not answer; nothing was sent');
   }
 
-  private failWaiting(words: string): void {
-    this.writes.failAll(words);
+  private dropOrders(words: string): void {
     for (const order of this.orders.splice(0)) this.endOrder(order, words);
     this.repetitions.clear();
     this.rounds.release();

@@ -1,6 +1,6 @@
-import { Quality } from '../../../point/index.ts';
+import { measuredNumber } from '../../../point/index.ts';
 import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
-import { isBitTable, TABLE_WORDS, widthOf, type Table } from '../points.ts';
+import { isBitTable, placeWords, TABLE_WORDS, widthOf, type Table } from '../points.ts';
 import { readValue, type Value } from '../values.ts';
 import { describeFrame } from '../describe.ts';
 import { bitAt } from '../wire/pdu.ts';
@@ -29,14 +29,14 @@ function readingAt(point: ReadPoint, table: Table, start: number, data: Uint8Arr
   const offset = point.at.address - start;
   if (isBitTable(table)) {
     const on = bitAt(data, offset);
-    return reading(point, { value: on ? 1 : 0, isBad: false }, offset >> 3, 1, offset & 7);
+    return reading(point, { value: on ? 1 : 0 }, offset >> 3, 1, offset & 7);
   }
   const at = offset * 2;
   const { bit, type, order } = point.at;
   if (bit !== null) {
     const on = (((data[at] << 8) | data[at + 1]) >> bit) & 1;
     // The octet of the register that has it.
-    return reading(point, { value: on, isBad: false }, bit > 7 ? at : at + 1, 1, bit & 7);
+    return reading(point, { value: on }, bit > 7 ? at : at + 1, 1, bit & 7);
   }
   const octets = widthOf(point.at) * 2;
   return reading(point, readValue(data.subarray(at, at + octets), type, order), at, octets, null);
@@ -70,20 +70,21 @@ function changedIn(block: Block, data: Uint8Array, before: Uint8Array): Iterable
 
 function reading(
   point: ReadPoint,
-  { value, text, isBad }: Value,
+  { value, text }: Value,
   at: number,
   octets: number,
   bit: number | null,
 ): RegisterReading {
   const { id, kind } = point;
   const states = kind === 'binary' || kind === 'output';
+  const number = measuredNumber(value);
   return {
     id,
     kind,
     // A register that stands for a state is on when it is not 0.
-    raw: kind === 'text' ? 0 : states ? (value === 0 ? 0 : 1) : value,
+    raw: kind === 'text' ? 0 : states ? (number.raw === 0 ? 0 : 1) : number.raw,
     ...(text === undefined || (kind !== 'text' && point.at.type === 'time32') ? {} : { text }),
-    quality: isBad ? Quality.referenceError : Quality.good,
+    quality: number.quality,
     time: null,
     timeSource: 'receipt',
     event: false,
@@ -123,6 +124,6 @@ export class CarryingAnswer implements Carrying<RegisterReading> {
   }
 
   address({ point: { at } }: RegisterReading): string {
-    return `${TABLE_WORDS[at.table].short} ${at.address}${at.bit === null ? '' : `.${at.bit}`}`;
+    return placeWords(at);
   }
 }

@@ -2,7 +2,7 @@ import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { firstRoundMs } from '../../polling/schedule.ts';
 import type { ClientOptions, ClientPoint, SurveyedPoint } from '../../client.ts';
-import { isBitTable, TABLE_WORDS, type ModbusAt } from '../points.ts';
+import { isBitTable, placeWords, type ModbusAt } from '../points.ts';
 import { periodOf, type ClientSettings } from '../settings.ts';
 import type { FramingName } from '../wire/frame.ts';
 import { blockWords, halved, planBlocks, withoutGaps, type Block } from './blocks.ts';
@@ -176,7 +176,7 @@ export class Rounds {
       .flatMap(({ block }) => block.points)
       .map(({ kind, at }) => ({
         kind,
-        address: `${TABLE_WORDS[at.table].short} ${at.address}${at.bit === null ? '' : `.${at.bit}`}`,
+        address: placeWords(at),
         form: isBitTable(at.table) ? 'bit' : at.type,
         value: 0,
         said: '',

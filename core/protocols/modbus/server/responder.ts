@@ -6,6 +6,7 @@ import {
   encodeException,
   encodeResponse,
   ExceptionCode,
+  isWrite,
   packBits,
   type Request,
   type Response,
@@ -22,9 +23,13 @@ export interface Memory {
   readBits(table: 'coils' | 'discreteInputs', address: number, count: number): Uint8Array | number;
   /** Two octets each. */
   readRegisters(table: 'inputRegisters' | 'holdingRegisters', address: number, count: number): Uint8Array | number;
+  /** Whether registers can be read, without reading them: null, or the exception code. */
+  refusesRegisters(table: 'inputRegisters' | 'holdingRegisters', address: number, count: number): number | null;
   /** Says later what came of it: nothing, or an exception code. */
   writeBits(address: number, bits: readonly boolean[], done: (exception: number | null) => void): void;
   writeRegisters(address: number, registers: Uint8Array, done: (exception: number | null) => void): void;
+  /** Of one register the bits that `and` does not have become those of `or` (6.16). */
+  maskRegister(address: number, and: number, or: number, done: (exception: number | null) => void): void;
   /** What it says of itself, by object id. */
   identification: Readonly<Record<number, string>>;
 }
@@ -42,7 +47,9 @@ export interface ResponderOptions {
 }
 
 /** Broadcasts are carried out, and nobody answers them (Modbus over Serial Line V1.02, 2.1). */
-const BROADCAST = 0;
+export const BROADCAST = 0;
+/** Over TCP there is no need of a unit: who has none to name says one of these (Messaging on TCP/IP V1.0b, 4.4.2). */
+export const WHOEVER: readonly number[] = [0, 255];
 /** Requests whose answer is still to come; more are refused as busy. */
 const MOST_PENDING = 32;
 /**
@@ -100,6 +107,8 @@ export class Responder {
       count('otherUnit');
       return;
     }
+    // Of what everybody is asked nobody reads anything.
+    if (broadcast && !isWrite(pdu[0])) return;
     count('requests');
     const answer = (octets: Uint8Array): void => {
       if (broadcast) return;
@@ -164,24 +173,23 @@ export class Responder {
       }
       case 0x16: {
         const { address, and, or } = request;
-        const before = memory.readRegisters('holdingRegisters', address, 1);
-        if (typeof before === 'number') done(before);
-        else {
-          // (what it is AND the mask) OR (the other mask AND NOT the first): 6.16.
-          const value = ((((before[0] << 8) | before[1]) & and) | (or & ~and)) & 0xffff;
-          const registers = Uint8Array.of(value >> 8, value & 0xff);
-          memory.writeRegisters(address, registers, this.later({ code, address, and, or }, done));
-        }
+        memory.maskRegister(address, and, or, this.later({ code, address, and, or }, done));
         break;
       }
       case 0x17: {
-        // The write comes first (6.17).
+        // The write comes first (6.17), and not at all where the answer could not be given.
         const { address, count, writeAddress, registers } = request;
+        const refused = memory.refusesRegisters('holdingRegisters', address, count);
+        if (refused !== null) {
+          done(refused);
+          break;
+        }
         this.pending++;
         memory.writeRegisters(writeAddress, registers, (exception) => {
           this.pending--;
           const data = exception ?? memory.readRegisters('holdingRegisters', address, count);
-          done(typeof data === 'number' ? data : { code, data });
+          if (typeof data === 'number') done(data);
+          else done({ code, data: overlaid(data, address, registers, writeAddress) });
         });
         break;
       }
@@ -203,6 +211,15 @@ export class Responder {
       done(exception ?? response);
     };
   }
+}
+
+/** Registers as they were read, where some of them have just been written: those as they were written. */
+function overlaid(read: Uint8Array, address: number, written: Uint8Array, writeAddress: number): Uint8Array {
+  const data = read.slice();
+  const shift = (writeAddress - address) * 2;
+  for (let at = 0; at < written.length; at++)
+    if (at + shift >= 0 && at + shift < data.length) data[at + shift] = written[at];
+  return data;
 }
 
 /** Octets of an answer that objects may take. */
@@ -265,6 +282,19 @@ export class PlainMemory implements Memory {
       octets[2 * n + 1] = value & 0xff;
     }
     return octets;
+  }
+
+  refusesRegisters(table: 'inputRegisters' | 'holdingRegisters', address: number, count: number): number | null {
+    const data = this.readRegisters(table, address, count);
+    return typeof data === 'number' ? data : null;
+  }
+
+  maskRegister(address: number, and: number, or: number, done: (exception: number | null) => void): void {
+    const before = this.registers.holdingRegisters.get(address);
+    if (before === undefined) return done(ExceptionCode.illegalAddress);
+    // (what it is AND the mask) OR (the other mask AND NOT the first): 6.16.
+    this.registers.holdingRegisters.set(address, ((before & and) | (or & ~and)) & 0xffff);
+    done(null);
   }
 
   writeBits(address: number, bits: readonly boolean[], done: (exception: number | null) => void): void {

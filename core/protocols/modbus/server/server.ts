@@ -1,14 +1,14 @@
-import { INVALID, type PointKind } from '../../../point/index.ts';
+import { INVALID, numberOnWire, Quality, type PointKind } from '../../../point/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { CentreOrder, ControlOutcome } from '../../control.ts';
 import type { Server, ServerCommand, ServerEffect, ServerPoint, ServerUpdate } from '../../server.ts';
 import { CounterSet } from '../counters.ts';
-import { isBitTable, TABLE_WORDS, widthOf, type ModbusTargetAt, type Table } from '../points.ts';
+import { isBitTable, placeWords, TABLE_WORDS, widthOf, type ModbusTargetAt, type Table } from '../points.ts';
 import type { ServerSettings } from '../settings.ts';
-import { isFloat, readValue, TYPE_LIMITS, writeValue } from '../values.ts';
+import { holdValue, isFloat, readValue, writeValue } from '../values.ts';
 import type { FramingName } from '../wire/frame.ts';
 import { EXCEPTION_OF, ExceptionCode, packBits } from '../wire/pdu.ts';
-import { Responder, type Memory } from './responder.ts';
+import { BROADCAST, Responder, WHOEVER, type Memory } from './responder.ts';
 
 /*
  * Our side towards the clients of third parties: mapped points as tables of bits and registers.
@@ -16,16 +16,24 @@ import { Responder, type Memory } from './responder.ts';
  * Rules:
  * 1. Each client has a conversation of its own over the same tables. What a client is sent belongs to what it asked.
  * 2. What is read is what the exchange has now. A table has no quality: a value that is not to be used reads as the
- *    settings say.
+ *    settings say. Where there is none at all, since its device has never said one, or what it says is no number, a
+ *    request that touches it is refused: a 0 would pass for a value. A float says that it is no number; an output that
+ *    says nothing of itself is a gap.
  * 3. A write becomes controls, one for each point that it touches, in their order; it is answered when all of them are:
  *    with the device's own exception, or with the one that says why it did not get there. A point is written whole or
  *    not at all.
+ * 4. Of a register that is made of bits a mask write operates those that it names, whatever they are now. A register
+ *    that is a number is not written by a mask: what its other bits are at the device nobody here knows for certain.
+ * 5. A write to all units of a line is carried out and not answered. Over TCP the units 0 and 255 mean whoever is there,
+ *    where that is one.
  */
 
 type Spot = { kind: PointKind; at: ModbusTargetAt };
 
 interface Held extends Spot {
   address: string;
+  /** It has been told of. */
+  isKnown: boolean;
   value: number;
   text: string;
   quality: number;
@@ -49,9 +57,6 @@ function exceptionOf({ result, status, protocol, refusal }: ControlOutcome): num
   return refusal === undefined ? EXCEPTIONS.refused : EXCEPTION_OF[refusal];
 }
 
-const addressOf = ({ table, address, bit }: ModbusTargetAt): string =>
-  `${TABLE_WORDS[table].short} ${address}${bit === null ? '' : `.${bit}`}`;
-
 export class ModbusServer implements Server<ModbusTargetAt> {
   readonly counters: CounterSet;
   readonly eventsWaiting = 0;
@@ -64,6 +69,8 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   private readonly waiting = new Map<number, (outcomes: readonly ControlOutcome[]) => void>();
   private token = 0;
   private peerNow = 0;
+  /** Whoever is asked there can be nobody else. */
+  private isAlone = false;
   private now: Instant;
 
   constructor(
@@ -84,9 +91,9 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     this.points = new Map();
     this.tables = new Map();
     for (const { kind, at } of points) {
-      const address = addressOf(at);
+      const address = placeWords(at);
       const known = before.get(address);
-      const fresh = { address, kind, at, value: 0, text: '', quality: INVALID, isFresh: true };
+      const fresh = { address, kind, at, isKnown: false, value: 0, text: '', quality: INVALID, isFresh: true };
       const held: Held = known ? { ...known, kind, at } : fresh;
       this.points.set(address, held);
       const table = this.tables.get(at.table) ?? new Map<number, Held[]>();
@@ -113,7 +120,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
   }
 
   private heldAt(at: ModbusTargetAt): Held | undefined {
-    return this.points.get(addressOf(at));
+    return this.points.get(placeWords(at));
   }
 
   start(): void {
@@ -153,6 +160,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'octets': {
         this.counters.add('octetsReceived', command.octets.length);
         this.peerNow = command.peer;
+        this.isAlone = command.alone ?? false;
         this.peers.get(command.peer)?.receive(command.octets, now);
         break;
       }
@@ -190,6 +198,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     held.value = value;
     held.text = text ?? '';
     held.quality = quality;
+    held.isKnown = (quality & Quality.notSet) === 0;
     held.isFresh = true;
   }
 
@@ -198,7 +207,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       framing: this.framing,
       octetMs: this.octetMs,
       clock: () => this.now,
-      memoryOf: (unit) => (unit === this.settings.unitId ? this.memory : null),
+      memoryOf: (unit) => (this.isMeant(unit) ? this.memory : null),
       send: (octets) => {
         this.counters.add('framesSent');
         this.counters.add('octetsSent', octets.length);
@@ -213,14 +222,24 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     });
   }
 
+  private isMeant(unit: number): boolean {
+    if (unit === this.settings.unitId) return true;
+    return this.framing === 'tcp' ? this.isAlone && WHOEVER.includes(unit) : unit === BROADCAST;
+  }
+
   // ---- the tables
 
   private readonly memory: Memory = {
     identification: { 0: 'Halvix', 1: 'Telemetry gateway', 2: '1' },
     readBits: (table, address, count) => this.readBits(table, address, count),
     readRegisters: (table, address, count) => this.readRegisters(table, address, count),
+    refusesRegisters: (table, address, count) => {
+      const read = this.within(table, address, count);
+      return typeof read === 'number' ? read : null;
+    },
     writeBits: (address, bits, done) => this.writeBits(address, bits, done),
     writeRegisters: (address, registers, done) => this.writeRegisters(address, registers, done),
+    maskRegister: (address, and, or, done) => this.maskRegister(address, and, or, done),
   };
 
   /** What lies in a range; a number: the exception that the request deserves. */
@@ -234,8 +253,29 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       else for (const held of there) found.add(held);
     }
     if (found.size === 0 || (gaps && !this.settings.fillsGaps)) return ExceptionCode.illegalAddress;
+    const without = [...found].find((held) => !this.isSayable(held));
+    if (without !== undefined) {
+      this.diagnose(`${without.address} was read and has no value to show: exception 04`);
+      return ExceptionCode.deviceFailure;
+    }
     return [...found];
   }
+
+  /** Whether something can be read in its place that passes for nothing else. */
+  private isSayable({ kind, at, isKnown, quality }: Held): boolean {
+    const isBit = isBitTable(at.table) || at.bit !== null;
+    const saysNone = this.settings.invalid === 'none' && !isBit && at.type !== 'text';
+    if (!isKnown) return saysNone || ((kind === 'output' || kind === 'setpoint') && this.settings.fillsGaps);
+    return saysNone || (quality & Quality.notANumber) === 0 || (!isBit && isFloat(at.type));
+  }
+
+  /** The same is said once, until something else is. */
+  private diagnose(words: string): void {
+    if (this.diagnosed === words) return;
+    this.diagnosed = words;
+    this.effects.push({ type: 'diagnostic', words });
+  }
+  private diagnosed = '';
 
   private noteRead(read: readonly Held[]): void {
     const addresses: string[] = [];
@@ -280,15 +320,11 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     return octets;
   }
 
-  private octetsOf({ at, value, text, quality }: Held): Uint8Array {
+  private octetsOf({ at, value, text, quality, isKnown }: Held): Uint8Array {
     const { type, order } = at;
-    const registers = widthOf(at);
-    if (type === 'text') return writeValue(text, type, order, registers);
-    const [low, high] = TYPE_LIMITS[type];
-    if (this.settings.invalid === 'none' && quality & INVALID)
-      return writeValue(isFloat(type) ? Number.NaN : low, type, order, registers);
-    const whole = isFloat(type) ? value : Math.round(value);
-    return writeValue(Math.min(high, Math.max(low, whole)), type, order, registers);
+    if (type === 'text') return writeValue(text, type, order, widthOf(at));
+    const isNone = this.settings.invalid === 'none' && (!isKnown || (quality & INVALID) !== 0);
+    return holdValue(isNone ? Number.NaN : numberOnWire(value, quality), type, order, text);
   }
 
   // ---- writes
@@ -326,12 +362,25 @@ export class ModbusServer implements Server<ModbusTargetAt> {
     this.order(orders, done);
   }
 
+  private maskRegister(address: number, and: number, or: number, done: (exception: number | null) => void): void {
+    const there = this.tables.get('holdingRegisters')?.get(address) ?? [];
+    const orders: CentreOrder[] = [];
+    for (let bit = 0; bit < 16; bit++) {
+      if ((and >> bit) & 1) continue;
+      const held = there.find(({ at, kind }) => at.bit === bit && kind === 'output');
+      if (held === undefined) return done(ExceptionCode.illegalAddress);
+      orders.push(this.switchOrder(held, ((or >> bit) & 1) === 1));
+    }
+    if (there.length === 0) return done(ExceptionCode.illegalAddress);
+    this.order(orders, done);
+  }
+
   /** What a write asks of one point; `same`: nothing, it is a bit that the write leaves as it is. */
   private registerOrder(held: Held, octets: Uint8Array): CentreOrder | 'same' | number {
     const { kind, at, address } = held;
     if (at.bit !== null) {
       const on = (((octets[0] << 8) | octets[1]) >> at.bit) & 1;
-      if ((held.value !== 0 ? 1 : 0) === on) return 'same';
+      if (held.isKnown && (held.value !== 0 ? 1 : 0) === on) return 'same';
       return kind === 'output' ? this.switchOrder(held, on === 1) : ExceptionCode.illegalAddress;
     }
     if (kind === 'output')
@@ -340,8 +389,8 @@ export class ModbusServer implements Server<ModbusTargetAt> {
         octets.some((octet) => octet !== 0),
       );
     if (kind !== 'setpoint' && kind !== 'text') return ExceptionCode.illegalAddress;
-    const { value, text, isBad } = readValue(octets, at.type, at.order);
-    if (isBad) return ExceptionCode.illegalValue;
+    const { value, text } = readValue(octets, at.type, at.order);
+    if (!Number.isFinite(value)) return ExceptionCode.illegalValue;
     const wanted = kind === 'text' ? { counts: null, text: text ?? '' } : { counts: value };
     return { address, kind, operation: null, ...wanted, asked: '', onMs: 0, offMs: 0, count: 1 };
   }

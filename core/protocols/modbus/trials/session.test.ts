@@ -26,6 +26,8 @@ class Bench {
   private coming: { at: number; octets: Uint8Array }[] = [];
   /** Whether the server hears a request; by its count. */
   hears: (request: number) => boolean = () => true;
+  /** Whether its answer arrives. */
+  answers: (request: number) => boolean = () => true;
   delayMs = 5;
   requests = 0;
 
@@ -42,7 +44,9 @@ class Bench {
       framing,
       octetMs: 0,
       memoryOf: (unit) => (unit === 1 ? this.memory : null),
-      send: (octets) => this.coming.push({ at: this.now + this.delayMs, octets }),
+      send: (octets) => {
+        if (this.answers(this.requests - 1)) this.coming.push({ at: this.now + this.delayMs, octets });
+      },
       count: () => {},
     });
   }
@@ -203,6 +207,137 @@ describe.each(['tcp', 'rtu', 'ascii'] as const)('over %s', (framing) => {
     expect([bench.memory.bits.coils.get(5), bench.steps()]).toEqual([true, ['operateSent']]);
     bench.run(200);
     expect([bench.memory.bits.coils.get(5), bench.steps()]).toEqual([false, ['operateSent', 'operated']]);
+  });
+
+  const ON = { operation: 'latchOn' } as const;
+
+  describe('the end of a pulse', () => {
+    const PULSE = { operation: 'pulseOn', onMs: 300 } as const;
+    const words = (): string | undefined =>
+      bench.news.flatMap((one) => (one.type === 'control' && 'words' in one ? one.words : [])).at(-1);
+    const notes = (): string[] =>
+      bench.news.flatMap((one) => (one.type === 'noted' || one.type === 'diagnostic' ? one.words : []));
+    const coil = (): boolean | undefined => bench.memory.bits.coils.get(5);
+    beforeEach(() => {
+      bench.memory.bits.coils.set(5, false);
+      bench.run(100);
+    });
+
+    test('is written where its beginning was not answered, and that is said', () => {
+      const before = bench.requests;
+      // The device carries it out; its answer is lost.
+      bench.answers = (request) => request !== before;
+      bench.command(control(modbusAt('coils', 5), PULSE));
+      bench.run(250);
+      expect(coil()).toBe(true);
+      bench.run(3000);
+      expect([coil(), bench.steps()]).toEqual([false, ['operateSent', 'unknown']]);
+      expect(words()).toBe('it was written, but no answer; its end was taken, so that it is over');
+    });
+
+    test('that is not answered either leaves the output as it may be, and that is said', () => {
+      bench.command(control(modbusAt('coils', 5), PULSE));
+      bench.run(100);
+      bench.answers = () => false;
+      bench.run(3000);
+      expect(bench.steps()).toEqual(['operateSent', 'unknown']);
+      expect(words()).toBe('the pulse was begun; its end was written, but no answer: the output may still be on');
+    });
+
+    test('that the link prevents is said at once, and written when there is one again', () => {
+      bench.command(control(modbusAt('coils', 5), PULSE));
+      bench.run(100);
+      bench.cut();
+      expect([coil(), bench.steps()]).toEqual([true, ['operateSent', 'unknown']]);
+      expect(words()).toContain(
+        'the pulse was begun; the link was lost before its end was written: the output may still be on; it is ended when',
+      );
+      bench.run(1000);
+      bench.start().run(300);
+      expect([coil(), bench.steps()]).toEqual([false, ['operateSent', 'unknown']]);
+      expect(notes()).toEqual(['the pulse of CO 5 was ended late']);
+    });
+
+    test('that a minute does not bring is not written any more: somebody else may have operated it since', () => {
+      bench.command(control(modbusAt('coils', 5), PULSE));
+      bench.run(100);
+      bench.cut();
+      bench.run(61_000);
+      expect(notes()).toEqual([
+        'the pulse of CO 5 was not ended; the device could not be reached: the output may still be on',
+      ]);
+      bench.start().run(3000);
+      expect([coil(), bench.steps()]).toEqual([true, ['operateSent', 'unknown']]);
+    });
+
+    test.each([
+      [{}, [6, 6]],
+      [{ maskWrites: true }, [22, 22]],
+    ])('of a bit of a register leaves the other bits as they are then, %j', (settings, writes) => {
+      bench = new Bench([point(1, 'holdingRegisters', 4, { bit: 2 })], settings);
+      bench.memory.registers.holdingRegisters.set(4, 0b1000);
+      bench.start().run(100);
+      const before = bench.sent.length;
+      bench.command(control(modbusAt('holdingRegisters', 4, { bit: 2 }), PULSE));
+      bench.run(100);
+      expect(bench.memory.registers.holdingRegisters.get(4)).toBe(0b1100);
+      bench.memory.registers.holdingRegisters.set(4, 0b1111);
+      bench.run(400);
+      expect([bench.memory.registers.holdingRegisters.get(4), bench.steps()]).toEqual([
+        0b1011,
+        ['operateSent', 'operated'],
+      ]);
+      const own = bench.sent.slice(before).map((octets) => octets[7]);
+      expect(own.filter((code) => code !== 3)).toEqual(writes);
+    });
+  });
+
+  test('a control waits for the link as long as it lives: some devices close theirs after each answer', () => {
+    bench.memory.bits.coils.set(5, false);
+    bench.run(100);
+    bench.cut();
+    bench.command({ ...control(modbusAt('coils', 5), ON), expiresAt: bench.now + 2000 });
+    bench.run(500);
+    expect(bench.steps()).toEqual([]);
+    bench.start().run(100);
+    expect([bench.memory.bits.coils.get(5), bench.steps()]).toEqual([true, ['operateSent', 'operated']]);
+    bench.cut();
+    bench.command({ ...control(modbusAt('coils', 5), ON), id: 'late', expiresAt: bench.now + 500 });
+    bench.run(499);
+    expect(bench.steps('late')).toEqual([]);
+    bench.run(1);
+    expect(bench.steps('late')).toEqual(['expired']);
+  });
+
+  test('what was read of a register before the link was lost is written over the next one', () => {
+    bench = new Bench([point(1, 'holdingRegisters', 4, { bit: 2 })]);
+    bench.memory.registers.holdingRegisters.set(4, 0b1000);
+    bench.start().run(100);
+    bench.command(control(modbusAt('holdingRegisters', 4, { bit: 2 }), ON));
+    // It closes with its answer, each time.
+    for (let n = 0; n < 3; n++) {
+      bench.run(5);
+      bench.cut();
+      bench.run(20);
+      bench.start();
+    }
+    bench.run(200);
+    expect(bench.memory.registers.holdingRegisters.get(4)).toBe(0b1100);
+  });
+
+  test.each([
+    ['single', 6],
+    ['multiple', 16],
+    ['readWrite', 23],
+  ] as const)('with %s writes a bit of a register goes out by function %i', (writes, code) => {
+    const at = modbusAt('holdingRegisters', 4, { bit: 2 });
+    bench = new Bench([point(1, 'holdingRegisters', 4, { bit: 2 })], { writes });
+    bench.memory.registers.holdingRegisters.set(4, 0);
+    bench.start().run(100);
+    bench.command(control(at, ON));
+    bench.run(100);
+    expect(bench.sent.map((octets) => octets[7]).filter((one) => one !== 3)).toEqual([code]);
+    expect(bench.memory.registers.holdingRegisters.get(4)).toBe(0b100);
   });
 
   test('a write without an answer is never sent again', () => {

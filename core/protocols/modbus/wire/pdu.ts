@@ -57,6 +57,7 @@ export const exceptionWords = (code: number): string =>
 
 export type ReadFunction = 0x01 | 0x02 | 0x03 | 0x04;
 export const isRead = (code: number): code is ReadFunction => code >= 0x01 && code <= 0x04;
+export const isWrite = (code: number): boolean => [0x05, 0x06, 0x0f, 0x10, 0x16].includes(code);
 export const isBitRead = (code: number): boolean => code === 0x01 || code === 0x02;
 
 export type Request =

@@ -1,4 +1,4 @@
-import { switchesOn } from '../../../point/index.ts';
+import { switchesOn, wholeOf } from '../../../point/index.ts';
 import type { Instant, Result } from '../../../session/index.ts';
 import type { ControlOrder, ControlStep } from '../../control.ts';
 import { ask, type Dialogue } from '../../mms/dialogue.ts';
@@ -78,6 +78,9 @@ export const selectName = (name: ObjectName): ObjectName => ({ ...name, item: `$
 function valueOf({ operation, counts, at }: ControlOrder<TaseAt>, isWhole: boolean): Result<Data, string> {
   if (operation !== null) return { ok: true, value: { type: 'integer', value: switchesOn(operation) ? 1 : 0 } };
   if (counts === null || !Number.isFinite(counts)) return { ok: false, problem: `there is no value for ${at.name}` };
-  if (isWhole) return { ok: true, value: { type: 'integer', value: Math.round(counts) } };
+  const whole = wholeOf(counts);
+  if (isWhole && whole === null)
+    return { ok: false, problem: `${counts} is no whole number, and ${at.name} takes no other` };
+  if (isWhole && whole !== null) return { ok: true, value: { type: 'integer', value: whole } };
   return { ok: true, value: { type: 'float', value: Math.fround(counts), width: 32 } };
 }

@@ -1,4 +1,4 @@
-import { Quality } from '../../../point/index.ts';
+import { measuredNumber, Quality } from '../../../point/index.ts';
 import type { ClientPoint } from '../../client.ts';
 import type { MmsReading } from '../../mms/carrying.ts';
 import { dataWords } from '../../mms/describe.ts';
@@ -45,9 +45,9 @@ export function readingOf(
   const found = decode(value);
   if (found === null) return null;
   const { flags, time } = found;
-  let raw = found.value;
-  let quality = flags === null ? 0 : qualityOf(flags);
-  if (!Number.isFinite(raw)) [raw, quality] = [0, quality | Quality.referenceError];
+  const number = measuredNumber(found.value);
+  let { raw } = number;
+  let quality = number.quality | (flags === null ? 0 : qualityOf(flags));
   if (kind === 'binary' && isState(value)) {
     // Of one bit there is no state between.
     if (raw === BETWEEN || raw === BAD) quality |= Quality.inconsistent;

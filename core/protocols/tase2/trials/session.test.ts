@@ -179,6 +179,8 @@ describe('controls', () => {
     pair.control('HALVIX/STEPS', 'setpoint', { counts: 4 });
     const asked = pair.told.filter((one) => one.type === 'control').map(({ items }) => items[0].counts);
     expect(asked).toEqual([null, 12.5, 4]);
+    pair.control('HALVIX/STEPS', 'setpoint', { counts: 7.5 });
+    expect(pair.steps().at(-1)).toBe('failed: 7.5 is no whole number, and STEPS takes no other; nothing was sent');
   });
 
   test('a select runs out, and is for one association alone', () => {

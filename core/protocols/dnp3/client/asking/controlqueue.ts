@@ -29,9 +29,18 @@ export class ControlQueue {
     this.waiting.add(request, hindrance, now);
   }
 
+  /** When the first of those that wait is over. */
+  get nextExpiry(): Instant {
+    return this.waiting.nextExpiry;
+  }
+
+  expire(now: Instant): void {
+    this.waiting.expire(now);
+  }
+
   /** The one whose turn is next, after those whose time is over are gone. */
   next(now: Instant): ControlRequest | undefined {
-    this.waiting.expire(now);
+    this.expire(now);
     return this.waiting.first;
   }
 

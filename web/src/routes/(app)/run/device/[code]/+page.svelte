@@ -24,7 +24,7 @@
     qualityMark,
     qualityPhrase,
     rawWords,
-    valueWords,
+    readingWords,
   } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
   import { isOnLink } from '$lib/path.ts';
@@ -68,7 +68,7 @@
   const asks = $derived(role.orders);
   const shownValue = (point: PointView): string => {
     const reading = readings[point.id];
-    return reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–';
+    return reading ? readingWords(point, reading) : '–';
   };
   /** As wide as the longest of them, within reason. */
   const longest = $derived(Math.max(...data.points.map(({ address }) => address.length), 0));

@@ -6,7 +6,17 @@
   import { clock } from '$lib/clock.svelte.ts';
   import DataTable from '$lib/components/DataTable.svelte';
   import HistoryChart from '$lib/components/HistoryChart.svelte';
-  import { age, clockTime, fullTime, isLate, qualityColour, qualityMark, rawWords, valueWords } from '$lib/format.ts';
+  import {
+    age,
+    clockTime,
+    fullTime,
+    isLate,
+    qualityColour,
+    qualityMark,
+    rawWords,
+    readingWords,
+    valueWords,
+  } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
   import type { Column } from '$lib/table.ts';
 
@@ -75,7 +85,7 @@
   });
   const valueText = (row: Row): string =>
     row.form === 'reading'
-      ? valueWords(point, row.raw, row.value, row.text)
+      ? readingWords(point, row)
       : `${valueWords(point, row.minimum, row.minimum)} to ${valueWords(point, row.maximum, row.maximum)}`;
   const isText = untrack(() => data.point.kind === 'text');
   const columns: Column<Row>[] = [
@@ -136,7 +146,7 @@
     >
     <span class="grow"></span>
     <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}"
-      >{reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–'}</span
+      >{reading ? readingWords(point, reading) : '–'}</span
     >
     <span class="mono text-soft">{point.unit}</span>
   </div>

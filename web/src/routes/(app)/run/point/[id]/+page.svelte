@@ -15,7 +15,7 @@
     qualityMark,
     qualityPhrase,
     rawWords,
-    valueWords,
+    readingWords,
   } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
 
@@ -111,7 +111,7 @@
       >{/if}
     <a class="button plain" href="/run/history/{point.id}">History</a>
     <span class="mono text-[20px]! {reading ? qualityMark(reading.quality) : ''}" data-testid="point-value">
-      {reading ? valueWords(point, reading.raw, reading.value, reading.text) : '–'}
+      {reading ? readingWords(point, reading) : '–'}
     </span>
     <span class="mono text-soft">{point.unit}</span>
   </div>
@@ -184,7 +184,7 @@
             <dd>× {point.gain}{point.offset ? ` + ${point.offset}` : ''}</dd>
           {/if}
           <dt>value</dt>
-          <dd>{valueWords(point, trail.reading.raw, trail.reading.value, trail.reading.text)} {point.unit}</dd>
+          <dd>{readingWords(point, trail.reading)} {point.unit}</dd>
           <dt>quality</dt>
           <dd>{qualityWords(trail.reading.quality) || 'good'}</dd>
         </dl>
@@ -249,7 +249,7 @@
           <td class="mono px-3 py-1" title={fullTime(row.time)}
             >{clockTime(row.time, clock.now)} <span class="text-soft">{TIME_SOURCE_WORDS[row.timeSource]}</span></td
           >
-          <td class="mono">{valueWords(point, row.raw, row.value, row.text)}</td>
+          <td class="mono">{readingWords(point, row)}</td>
           <td class="mono text-soft"
             >{before && !point.states && point.kind !== 'text' && row.value !== before.value
               ? `${row.value > before.value ? '+' : ''}${grouped(row.value - before.value, 3)}`
