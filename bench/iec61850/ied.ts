@@ -55,6 +55,7 @@ export class IedStandIn extends StandIn<ModelPoint> {
       { ...calledSettings(serverSettings.parse({})), selectMs: 30_000 },
       {
         control: (asked) => this.control(asked),
+        mayOperate: () => true,
         write: (_reference, _data, _peer, done) => done(null),
         identity: { vendor: 'The bench', model: plant.product, revision: plant.version },
         files: {

@@ -91,6 +91,8 @@ export type ServerCommand<Place> =
    * be operated from there.
    */
   | { type: 'came'; peer: number; from?: string; within?: ConversationTerms; operates?: boolean }
+  /** What a peer may do has changed (see `came`). */
+  | { type: 'rights'; peer: number; operates: boolean }
   /** A client of ours is a guest of the conversations that peers make, one at a time. */
   | GuestCommand
   | { type: 'went'; peer: number }

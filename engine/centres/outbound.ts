@@ -123,8 +123,13 @@ export class OutboundRunner {
     const adopts = wayOut(config.protocol)?.adopts ?? [];
     if (!sameDocument(this.config.settings, config.settings))
       this.driver.command({ type: 'setSettings', settings: adopted(config.settings, adopts) });
+    const operators = new Set([...this.peers.keys()].filter((peer) => this.operates(peer)));
     this.config = config;
     this.member.config = config;
+    for (const peer of this.several ? this.peers.keys() : []) {
+      const operates = this.operates(peer);
+      if (operates !== operators.has(peer)) this.driver.command({ type: 'rights', peer, operates });
+    }
     this.targets.adopt(config);
     this.driver.command({ type: 'setPoints', points: this.targets.offered() });
     const updates: Update[] = [];
@@ -330,7 +335,7 @@ export class OutboundRunner {
   private onUp(peer: number, from: string, address: string | null, within?: ConversationTerms): void {
     this.peers.set(peer, { from, address });
     this.connectionSince = clock.now();
-    const operates = this.mayOperate(peer);
+    const operates = this.operates(peer);
     if (this.several)
       this.driver.command({ type: 'came', peer, from: address ?? from, operates, ...(within ? { within } : {}) });
     else this.driver.start();
@@ -449,6 +454,11 @@ export class OutboundRunner {
         ),
       );
     this.driver.command({ type: 'controlResult', token, outcomes });
+  }
+
+  /** Whether it may operate anything here at all. */
+  private operates(peer: number): boolean {
+    return this.config.controls && this.mayOperate(peer);
   }
 
   private readonly turns = new InTurn();

@@ -94,6 +94,12 @@ export const iec61850: Definition<ClientSettings, ServerSettings, IecAt, IecDraf
     key: ({ transportSelector }) => transportSelector.toLowerCase(),
     byCaller: true,
     quiet: true,
+    orders: {
+      releaseValues: {
+        words: 'let go of all values that clients replace or hold',
+        careful: 'They follow their devices again. Whoever replaced one may have had a reason.',
+      },
+    },
     ends: serverEnds,
     check: (settings) => {
       const served = servedModel(settings);

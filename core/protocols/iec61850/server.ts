@@ -37,6 +37,8 @@ import { Cause } from './server/operated.ts';
  * 2. A report has no confirmation of its own: it counts as handed over when it is sent. A client that comes back asks
  *    for what is behind the last entry that it has.
  * 3. A control for a test is not passed on: what is behind us would carry it out.
+ * 4. Whoever may not operate may not switch or edit setting groups either, nor replace or hold values. What a client changes
+ *    in that way is written down, and values are released by an order of somebody here.
  */
 
 interface Held {
@@ -67,6 +69,8 @@ export class IecServer implements Server<IecTargetAt> {
   /** By where they are in the model: `HLM/GGIO1.Ind1`. */
   private byObject = new Map<string, Held[]>();
   private readonly model: ModelServer;
+  /** Peers that may operate. */
+  private readonly operators = new Set<number>();
   private readonly waiting = new Map<number, (outcomes: readonly ControlOutcome[]) => void>();
   private token = 0;
   private events = 0;
@@ -84,6 +88,7 @@ export class IecServer implements Server<IecTargetAt> {
       { ...calledSettings(settings), selectMs: settings.selectMs },
       {
         control: (asked) => this.onControl(asked),
+        mayOperate: (peer) => this.operators.has(peer),
         // What may be set is set by controls: there are no settings in what we offer.
         write: (_reference, _data, _peer, done) => done(AccessError.denied),
         identity: { vendor: 'Halvix', model: 'Telemetry gateway', revision: '1' },
@@ -141,6 +146,7 @@ export class IecServer implements Server<IecTargetAt> {
   }
 
   start(now: Instant): void {
+    this.rights(ONLY, true);
     this.came(ONLY, 'the client', now);
   }
   stop(now: Instant): void {
@@ -168,9 +174,14 @@ export class IecServer implements Server<IecTargetAt> {
         break;
       }
       case 'came':
+        this.rights(command.peer, command.operates ?? true);
         this.came(command.peer, command.from ?? `client ${command.peer}`, now);
         break;
+      case 'rights':
+        this.rights(command.peer, command.operates);
+        break;
       case 'went':
+        this.operators.delete(command.peer);
         this.model.went(command.peer, now);
         break;
       case 'octets':
@@ -196,14 +207,27 @@ export class IecServer implements Server<IecTargetAt> {
       case 'stored':
       case 'carried':
       case 'notCarried':
-      case 'order':
       case 'guest':
-        // There are no orders, and its conversations are for itself.
+        // Its conversations are for itself.
+        break;
+      case 'order':
+        if (command.order === 'releaseValues') this.releaseValues(now);
         break;
       default:
         command satisfies never;
     }
     this.collect();
+  }
+
+  private rights(peer: number, operates: boolean): void {
+    if (operates) this.operators.add(peer);
+    else this.operators.delete(peer);
+  }
+
+  private releaseValues(now: Instant): void {
+    const count = this.model.release(now);
+    const words = count === 1 ? '1 value follows its device again' : `${count} values follow their devices again`;
+    this.effects.push({ type: 'ordered', order: 'releaseValues', words });
   }
 
   private came(peer: number, name: string, now: Instant): void {
@@ -243,6 +267,9 @@ export class IecServer implements Server<IecTargetAt> {
           break;
         case 'asked':
           this.counters.add('requests');
+          break;
+        case 'changed':
+          this.effects.push({ type: 'noted', words: effect.words });
           break;
         case 'odd':
           this.counters.add('odd');
@@ -325,7 +352,7 @@ export class IecServer implements Server<IecTargetAt> {
       this.effects.push({ type: 'event', address, number: held.event, form: this.form(held.point) });
     }
     if (held.place === null) return;
-    const data = dataOf(held.place.of, value, held.text);
+    const data = dataOf(held.place.of, value, held.text, held.point.kind);
     const q: Data = { type: 'bits', bits: bitsOf(quality) };
     const t: Data = {
       type: 'utcTime',
@@ -424,12 +451,13 @@ function givenPlace(places: ReadonlyMap<string, readonly Place[]>, at: IecTarget
 }
 
 /** A value as its type has it; a number that does not fit becomes the nearest that does. */
-function dataOf(of: TypeOf, value: number, text: string): Data {
+function dataOf(of: TypeOf, value: number, text: string, kind: PointKind): Data {
   switch (of.type) {
     case 'boolean':
       return { type: 'boolean', value: value !== 0 };
     case 'bits':
-      return twoBits(value);
+      // Of one bit there is on and off alone.
+      return twoBits(kind === 'doubleBit' ? value : value === 0 ? OFF : ON);
     case 'integer':
     case 'unsigned': {
       if (of.bits > 53) {
@@ -449,6 +477,7 @@ function dataOf(of: TypeOf, value: number, text: string): Data {
         : { type: 'float', value: Math.fround(value), width: 32 };
   }
 }
+const [OFF, ON] = [1, 2];
 const twoBits = (value: number): Data => ({ type: 'bits', bits: [(value & 2) !== 0, (value & 1) !== 0] });
 
 /** What is wanted, for whoever carries it out; null: it is no value for it. */

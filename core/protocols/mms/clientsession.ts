@@ -21,7 +21,8 @@ import type { ServiceName, Services } from './wire/services.ts';
  * any          refused, aborted, three requests unanswered        down         silent; the connection is hung up
  * any          the connection is lost                             down         silent once it is away too long
  *
- * A server that has said nothing for `keepAliveMs` is asked whether it is there.
+ * A server that has said nothing for half of `keepAliveMs` is asked whether it is there, and is gone when it has said nothing
+ * for all of it.
  */
 
 /** What every session of this kind counts. */
@@ -80,7 +81,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     private readonly options: ClientOptions<Place>,
   ) {
     this.points = options.points;
-    this.presence = new Presence(now, () => options.absenceMs ?? session.association.timeoutMs);
+    const patienceMs = Math.min(session.association.timeoutMs, session.keepAliveMs);
+    this.presence = new Presence(now, () => options.absenceMs ?? patienceMs);
   }
 
   // ---- what a protocol has of its own
@@ -184,11 +186,17 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     this.collect(now);
     if (this.standing !== standing || this.state !== 'running') return;
     this.wakeRunning(standing, now);
-    if (!standing.asking && standing.client.atRest && now >= standing.lastHeard + this.session.keepAliveMs) {
+    if (standing.asking && now >= standing.lastHeard + this.session.keepAliveMs)
+      standing.client.abort(`it has said nothing for ${this.session.keepAliveMs} ms`, now);
+    else if (!standing.asking && standing.client.atRest && now >= this.askAt(standing)) {
       standing.asking = true;
       this.ask(standing, 'status', { extended: false }, now, () => (standing.asking = false));
     }
     this.collect(now);
+  }
+
+  private askAt({ lastHeard }: Associated<Own>): Instant {
+    return lastHeard + this.session.keepAliveMs / 2;
   }
 
   get deadline(): Instant | null {
@@ -197,7 +205,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     const times = [standing.client.deadline ?? Infinity, this.ownDeadline];
     if (this.state === 'running') {
       times.push(this.runningDeadline(standing));
-      if (!standing.asking && standing.client.atRest) times.push(standing.lastHeard + this.session.keepAliveMs);
+      if (standing.asking) times.push(standing.lastHeard + this.session.keepAliveMs);
+      else if (standing.client.atRest) times.push(this.askAt(standing));
     }
     const earliest = Math.min(...times);
     return earliest === Infinity ? null : earliest;

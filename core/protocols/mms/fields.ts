@@ -19,7 +19,7 @@ export const CALLING_FIELDS: readonly SettingField[] = [
   textField('settings.password', 'Password', { help: CLEAR }),
   number('settings.associateTimeoutMs', 'The association is made within', 'ms', [100, 120_000]),
   number('settings.responseTimeoutMs', 'Response time-out', 'ms', [100, 120_000]),
-  number('settings.keepAliveMs', 'A peer that says nothing is asked after', 'ms', [500, 3_600_000]),
+  number('settings.keepAliveMs', 'A peer that says nothing is gone after', 'ms', [500, 3_600_000]),
 ];
 
 export const CALLED_FIELDS: readonly SettingField[] = [

@@ -66,7 +66,7 @@ export type MmsServerEffect =
 type Outcome<Name extends ServiceName> = Services[Name]['response'] | { failed: ServiceError };
 
 const NO_SUCH_OBJECT: ServiceError = { class: 7, code: 2, words: '' };
-const TOO_LARGE: ServiceError = { class: 3, code: 0, words: 'the answer is larger than agreed on' };
+const TOO_LARGE: ServiceError = { class: 4, code: 3, words: 'the answer is larger than agreed on' };
 const NO_FILE: ServiceError = { class: 11, code: 7, words: '' };
 const NO_HANDLES: ServiceError = { class: 3, code: 0, words: 'too many files are open' };
 const MAX_OPEN_FILES = 16;

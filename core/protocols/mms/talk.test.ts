@@ -74,7 +74,7 @@ class Objects implements MmsObjects {
     return variables ? { variables, deletable: !name.item.endsWith('fixed') } : null;
   }
   defineList(name: ObjectName, variables: readonly Variable[]) {
-    if (this.lists.has(nameWords(name))) return { class: 2, code: 6, words: '' };
+    if (this.lists.has(nameWords(name))) return { class: 2, code: 5, words: '' };
     this.lists.set(nameWords(name), variables);
     return null;
   }

@@ -230,6 +230,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
       case 'came':
       case 'went':
       case 'octets':
+      case 'rights':
       case 'order':
       case 'guest':
         // Nobody asks, and nobody operates.

@@ -152,6 +152,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'came':
       case 'went':
       case 'octets':
+      case 'rights':
         // One centre at a time, whose octets come as those of the session.
         return null;
       case 'stored':

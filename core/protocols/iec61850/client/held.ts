@@ -37,15 +37,16 @@ export class Held {
 
   /** Readings of all whose value or quality has come. */
   take(placings: readonly (readonly Placing[])[], came: readonly Came[], entryTime: Instant | null): ModelReading[] {
-    const touched = new Map<Wanted, { event: boolean; timed: boolean; from: ModelReading['from'] }>();
+    const touched = new Map<Wanted, Touched>();
     for (const { member, value, event, from } of came)
       for (const { wanted, role, steps } of placings[member] ?? []) {
         const part = partOf(value, steps);
         if (part === null) continue;
         const known = this.of(wanted);
-        const news = touched.get(wanted) ?? { event: false, timed: false, from: null };
+        const news = touched.get(wanted) ?? newlyTouched(known);
         touched.set(wanted, news);
         news.event ||= event;
+        news.isWhole &&= steps.length > 0;
         if (role === 'value') {
           [known.data, known.value] = [part, part.type === 'failure' ? null : rawOf(wanted.point.kind, part)];
           news.from = from && { message: from.message, steps: [from.at, ...steps] };
@@ -56,8 +57,9 @@ export class Held {
         }
       }
     const readings: ModelReading[] = [];
-    for (const [wanted, { event, timed, from }] of touched) {
+    for (const [wanted, { event: isSaid, isWhole, before, timed, from }] of touched) {
       const known = this.of(wanted);
+      const event = isSaid && !(isWhole && timed && isSame(before, known));
       // Its quality came before any value did.
       if (known.value === null && known.data === NOTHING) continue;
       readings.push(readingOf(wanted, known, event, timed ? null : entryTime, from));
@@ -72,6 +74,28 @@ export class Held {
     this.known.set(wanted, made);
     return made;
   }
+}
+
+interface Touched {
+  event: boolean;
+  timed: boolean;
+  from: ModelReading['from'];
+  /** It came as parts of its data object: what changed there may have been another part, such as whether it is selected. */
+  isWhole: boolean;
+  before: Known;
+}
+
+const newlyTouched = (known: Known): Touched => ({
+  ...{ event: false, timed: false, from: null, isWhole: true },
+  before: { value: known.value, data: known.data, bits: known.bits, stamp: known.stamp },
+});
+
+/** Whether nothing of a value is another, its time included. */
+function isSame(a: Known, b: Known): boolean {
+  if (a.value === null || b.value === null) return false;
+  const bits = a.bits === b.bits || (a.bits !== null && b.bits !== null && String(a.bits) === String(b.bits));
+  const isTime = a.stamp !== null && b.stamp !== null && a.stamp.time === b.stamp.time;
+  return bits && isTime && a.value.raw === b.value.raw && a.value.text === b.value.text;
 }
 
 const NOTHING: Data = { type: 'octets', octets: new Uint8Array() };

@@ -16,9 +16,9 @@ const BAD = 3;
 /** Positions of two bits as numbers (IEC 61850-7-3, 6.1: 0 intermediate, 1 off, 2 on, 3 bad state). */
 const twoBits = ([first, second]: readonly boolean[]): number => (first ? 2 : 0) + (second ? 1 : 0);
 
-/** What a point of that kind makes of a value; null: it is none that it can have. */
 const stateOf = ({ raw, quality }: RawValue): RawValue => ({ raw: raw === 0 ? 0 : 1, quality });
 
+/** What a point of that kind makes of a value; null: it is none that it can have. */
 export function rawOf(kind: PointKind, data: Data): RawValue | null {
   const states = kind === 'binary' || kind === 'output';
   switch (data.type) {

@@ -38,7 +38,7 @@ export class DataSets {
   /** Takes over those of a model; what clients have made in its logical devices stays where all of it is still there. */
   adopt(planned: readonly PlannedSet[]): void {
     const made = [...this.sets].filter(
-      ([, { deletable, members }]) => deletable && members.every((one) => this.exists(one)),
+      ([name, { deletable, members }]) => (deletable || isOwn(name)) && members.every((one) => this.exists(one)),
     );
     this.sets = new Map(made);
     for (const { device, name, members } of planned) this.sets.set(`${device}/${name}`, { members, deletable: false });
@@ -69,7 +69,16 @@ export class DataSets {
     this.own.set(peer, new Map());
   }
   went(peer: number): void {
+    const own = this.own.get(peer);
     this.own.delete(peer);
+    if (own === undefined || own.size === 0) return;
+    for (const name of own.keys()) this.sets.delete(ownKey(peer, name));
+    this.reindex();
+  }
+
+  /** By which a set of an association is found among all: two of them may call theirs alike. Null: it has none of that name. */
+  keyOfOwn(peer: number, name: string): string | null {
+    return this.own.get(peer)?.has(name) ? ownKey(peer, name) : null;
   }
 
   ofAssociation(peer: number): string[] {
@@ -100,15 +109,18 @@ export class DataSets {
   define(name: ObjectName, variables: readonly Variable[], peer: number, hasDevice: boolean): ServiceError | null {
     const refused = (of: number, code: number, words: string): ServiceError => ({ class: of, code, words });
     if (variables.length === 0 || variables.length > MOST_MEMBERS)
-      return refused(8, 0, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
+      return refused(4, 5, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
     const members = variables.map(referenceOfVariable);
     if (members.some((one) => one === null || !this.exists(one))) return refused(7, 2, '');
-    if (this.list(name, peer) !== null) return refused(8, 4, 'there is one of that name');
+    if (this.list(name, peer) !== null) return refused(2, 5, 'there is one of that name');
     if (name.scope === 'association') {
       const lists = this.own.get(peer);
       if (lists === undefined || lists.size >= MOST_LISTS)
         return refused(3, 0, `${MOST_LISTS} data sets are made already`);
       lists.set(name.item, variables);
+      const own = members.flatMap((one) => one ?? []);
+      this.sets.set(ownKey(peer, name.item), { members: own, deletable: false });
+      this.reindex();
       return null;
     }
     if (name.scope !== 'domain' || !hasDevice) return refused(7, 2, '');
@@ -120,7 +132,13 @@ export class DataSets {
   }
 
   delete(name: ObjectName, peer: number, isUsed: (set: string) => boolean): boolean {
-    if (name.scope === 'association') return this.own.get(peer)?.delete(name.item) ?? false;
+    if (name.scope === 'association') {
+      const own = ownKey(peer, name.item);
+      if (isUsed(own) || !this.own.get(peer)?.delete(name.item)) return false;
+      this.sets.delete(own);
+      this.reindex();
+      return true;
+    }
     if (name.scope !== 'domain') return false;
     const key = `${name.domain}/${name.item}`;
     if (!this.sets.get(key)?.deletable || isUsed(key)) return false;
@@ -129,4 +147,10 @@ export class DataSets {
     return true;
   }
 }
+const OWN = '@';
+const ownKey = (peer: number, name: string): string => `${OWN}${name}${OWN}${peer}`;
+export const isOwn = (key: string): boolean => key.startsWith(OWN);
+/** As its client calls it (IEC 61850-8-1, 17.1: a name behind an @ is one of the association; from memory). */
+export const shownSet = (key: string): string => (isOwn(key) ? key.slice(0, key.lastIndexOf(OWN)) : key);
+
 export const UNKNOWN = { type: 'failure' as const, code: AccessError.nonExistent };

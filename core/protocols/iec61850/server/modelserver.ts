@@ -1,6 +1,7 @@
 import { concat } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import type { AssociationSettings, Caller } from '../../mms/association.ts';
+import { dataWords } from '../../mms/describe.ts';
 import { MmsServer, type MmsFiles, type MmsObjects } from '../../mms/server.ts';
 import { AccessError, encodedOnce, type AccessResult, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import type { ObjectClass, Variable } from '../../mms/wire/services.ts';
@@ -8,7 +9,7 @@ import { applicationErrorData, type ControlModel } from '../control.ts';
 import { agreedOn } from '../../mms/settings.ts';
 import { referenceOfVariable } from '../model/discovery.ts';
 import { typeIn } from '../model/model.ts';
-import { toMms, type Reference } from '../model/reference.ts';
+import { print as printReference, toMms, type Reference } from '../model/reference.ts';
 import { structure } from '../model/types.ts';
 import { encodeStamp } from '../time.ts';
 import { encodeReport, type Report } from '../report.ts';
@@ -58,6 +59,8 @@ export type ModelEffect =
   /** Members of a report that has gone out. */
   | { type: 'reported'; peer: number; block: string; references: readonly Reference[] }
   | { type: 'asked'; peer: number; service: string }
+  /** What a client has changed here, in words. */
+  | { type: 'changed'; peer: number; words: string }
   | { type: 'odd'; peer: number; words: string }
   /** To be remembered for a restart; `replaces`: it says all that was said before. */
   | { type: 'keep'; octets: Uint8Array; replaces?: boolean }
@@ -78,6 +81,8 @@ export interface ModelOwner {
   control: (asked: ControlAsked) => void;
   /** A setting is written; the access error, null: taken. */
   write: (reference: Reference, data: Data, peer: number, done: (error: number | null) => void) => void;
+  /** Whether a client may switch and edit setting groups, and replace and hold values. */
+  mayOperate: (peer: number) => boolean;
   /** Null: may be associated; otherwise why not, with the diagnostic of association control. */
   admits?: (caller: Caller) => { diagnostic: number; words: string } | null;
   identity: { vendor: string; model: string; revision: string };
@@ -101,6 +106,7 @@ export class ModelServer {
   private logs = new Map<string, LogControl>();
   /** Data objects whose values clients replace or hold. */
   private readonly overridden = new Map<string, Overridden>();
+  private readonly overriddenAt = new Map<string, Reference>();
   private operated = new Map<string, Operated>();
   private readonly peers = new Map<number, Peer>();
   private effects: ModelEffect[] = [];
@@ -205,6 +211,7 @@ export class ModelServer {
       typeIn(node, { ...object, path: [...object.path, part] }) ?? { type: 'structure', components: [] };
     return new Operated(name, model, { oper: of('Oper'), cancel: of('Cancel') }, this.settings.selectMs, {
       ask: (peer, phase, wish, answer) => this.owner.control({ object, model, phase, wish, peer, answer }),
+      show: (wish) => this.showOrigin(object, wish),
       tellError: (peer, error) => {
         const variables = { names: [LAST_ERROR] };
         this.peers.get(peer)?.server.report(variables, [applicationErrorData(error)]);
@@ -217,6 +224,28 @@ export class ModelServer {
         this.collect(peer);
       },
     });
+  }
+
+  /** Returns what puts back what was there. */
+  private showOrigin(object: Reference, { origin: { category, identity }, number }: Wish): () => void {
+    const items: Data[] = [
+      { type: 'integer', value: category },
+      { type: 'octets', octets: identity },
+    ];
+    const shown: [string, Data][] = [
+      ['origin', { type: 'structure', items }],
+      ['ctlNum', { type: 'unsigned', value: number & 0xff }],
+    ];
+    const before: [Reference, Data][] = [];
+    for (const fc of ['ST', 'MX'] as const)
+      for (const [name, data] of shown) {
+        const reference = { ...object, fc, path: [...object.path, name] };
+        const cell = this.tree.atReference(reference);
+        if (cell === null || !fits(cell, data)) continue;
+        before.push([reference, valueOf(cell)]);
+        this.tree.set(reference, data);
+      }
+    return () => before.forEach(([reference, data]) => this.tree.set(reference, data));
   }
 
   /** Where members stand now that stood at other places; null: nowhere. */
@@ -262,7 +291,8 @@ export class ModelServer {
         const { domain, item } = toMms(reference);
         return `${domain}/${item}`;
       },
-      send: (peer, report) => this.sendReport(peer, report),
+      send: (peer, report, set) => this.sendReport(peer, report, set),
+      ownSet: (peer, name) => this.sets.keyOfOwn(peer, name),
       keep: (octets) => this.effects.push({ type: 'keep', octets }),
       number: (now) => this.numbers.next(now),
       owe: (number, octets) => this.effects.push({ type: 'owes', queue, number, octets }),
@@ -528,7 +558,7 @@ export class ModelServer {
     this.collect(peer);
   }
 
-  private sendReport(peer: number, report: Report): void {
+  private sendReport(peer: number, report: Report, set: string): void {
     const server = this.peers.get(peer)?.server;
     if (server === undefined) return;
     const { members } = report;
@@ -539,17 +569,8 @@ export class ModelServer {
         server.report(rpt, encodeReport(segment(report, number, number < parts.length - 1, some))),
       );
     }
-    const set = report.dataSet ?? this.blockSet(report.id);
     const references = members.flatMap(({ place }) => this.sets.members(set)?.[place] ?? []);
     this.effects.push({ type: 'reported', peer, block: report.id, references });
-  }
-
-  private blockSet(id: string): string {
-    for (const block of this.blocks.values()) {
-      const read = block.read('RptID');
-      if (read?.type === 'text' && read.text === id) return block.ofDataSet;
-    }
-    return '';
   }
 
   // ---- what MMS asks for
@@ -664,19 +685,62 @@ export class ModelServer {
     const cell = reference && this.tree.atReference(reference);
     if (reference === null || cell === null) return done(AccessError.nonExistent);
     const groups = this.groups.get(name.domain);
-    if (fc === 'SP' && reference.path[0] === 'SGCB') {
-      const isOne = groups !== undefined && reference.path.length === 2;
-      return done(isOne ? groups.write(reference.path[1], value, peer, this.now) : AccessError.denied);
+    const isOfGroups = fc === 'SE' || (fc === 'SP' && reference.path[0] === 'SGCB');
+    const isOverride = fc === 'SV' || fc === 'BL';
+    if (isOfGroups && groups === undefined) return done(AccessError.denied);
+    if ((isOfGroups || isOverride) && !this.owner.mayOperate(peer)) {
+      this.effects.push({
+        type: 'odd',
+        peer,
+        words: `${printReference(reference)} was written by who may not operate`,
+      });
+      return done(AccessError.denied);
     }
-    if (fc === 'SE')
-      return done(groups === undefined ? AccessError.denied : groups.edit(reference, value, peer, this.now));
+    if (isOverride && !fits(cell, value)) return done(AccessError.typeInconsistent);
+    if (isOfGroups || isOverride) {
+      const error = isOverride ? this.override(reference, value) : this.writeGroup(reference, value, peer);
+      if (error === null) this.noteChange(reference, value, peer);
+      return finish(error);
+    }
     if (!fits(cell, value)) return done(AccessError.typeInconsistent);
-    if (fc === 'SV' || fc === 'BL') return finish(this.override(reference, value));
     if (fc !== 'SP') return done(AccessError.denied);
     this.owner.write(reference, value, peer, (error) => {
       if (error === null) this.tree.set(reference, value);
       finish(error);
     });
+  }
+
+  private writeGroup(reference: Reference, value: Data, peer: number): number | null {
+    const groups = this.groups.get(reference.device);
+    if (groups === undefined) return AccessError.denied;
+    if (reference.fc === 'SE') return groups.edit(reference, value, peer, this.now);
+    return reference.path.length === 2 ? groups.write(reference.path[1], value, peer, this.now) : AccessError.denied;
+  }
+
+  private noteChange(reference: Reference, value: Data, peer: number): void {
+    const words = `${printReference(reference)} set to ${dataWords(value)}`;
+    this.effects.push({ type: 'changed', peer, words: `${words} by ${this.peers.get(peer)?.name ?? 'a client'}` });
+  }
+
+  /** All values that clients have replaced or hold follow the process again; returns how many. */
+  release(now: Instant): number {
+    this.now = now;
+    let count = 0;
+    for (const [key, own] of this.overridden) {
+      if (!own.isHeld) continue;
+      count++;
+      const shown = this.overriddenAt.get(key);
+      if (shown === undefined) continue;
+      for (const [fc, name] of [
+        ['SV', 'subEna'],
+        ['BL', 'blkEna'],
+      ] as const) {
+        const reference = { ...shown, fc, path: [...shown.path, name] };
+        if (this.tree.atReference(reference) !== null) this.override(reference, { type: 'boolean', value: false });
+      }
+    }
+    this.touch(now);
+    return count;
   }
 
   /** A value is replaced or held, or let go. */
@@ -689,6 +753,7 @@ export class ModelServer {
     const key = objectKey(shown);
     const own = this.overridden.get(key) ?? new Overridden();
     this.overridden.set(key, own);
+    this.overriddenAt.set(key, shown);
     const outcome = own.write(
       attribute,
       data,

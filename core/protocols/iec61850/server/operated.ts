@@ -1,3 +1,4 @@
+import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import {
@@ -5,6 +6,7 @@ import {
   controlOf,
   isEnhanced,
   isSelected,
+  ORIGIN_CATEGORIES,
   type ApplicationError,
   type ControlModel,
   type Origin,
@@ -28,6 +30,9 @@ import { sameData } from './tree.ts';
  *  1. Whoever is not the one that selected it is told: locked by another client; without a select: not selected.
  *  2. Of an enhanced one the write is confirmed as soon as the owner has taken it, and its end is told behind it.
  *  3. A control under way is never given to the owner again.
+ *  4. What is operated is what was selected: value, number and origin alike. An origin is one of the categories, and has 64
+ *     octets at most (IEC 61850-7-3, 6.11; from memory).
+ *  5. Origin and number of the last control that was done stand at the object; while one is under way its own do.
  */
 
 /** What a client wants done. */
@@ -53,6 +58,8 @@ export interface OperatedContext {
   ask: (peer: number, phase: ControlPhase, wish: Wish, answer: (cause: number | null) => void) => void;
   /** Tells a client what it did not do. */
   tellError: (peer: number, error: ApplicationError) => void;
+  /** Who operates it, and with which number, stands at the object; returns what puts back what was there. */
+  show: (wish: Wish) => () => void;
   /** Tells a client of the end of a control; `error` null: it was done. */
   tellEnd: (peer: number, error: ApplicationError | null, oper: Data) => void;
 }
@@ -127,6 +134,7 @@ export class Operated {
     if (this.model === 'statusOnly') return this.refuse(peer, part, wish, Cause['not supported'], done);
     const blocked = this.blockedFor(peer);
     if (blocked !== null) return this.refuse(peer, part, wish, blocked, done);
+    if (!isOrigin(wish.origin)) return this.refuse(peer, part, wish, Cause['inconsistent parameters'], done);
     if (part === 'SBOw') this.selectWith(wish, peer, now, done);
     else this.operate(wish, data, peer, done);
   }
@@ -148,17 +156,19 @@ export class Operated {
     if (isSelected(model)) {
       if (state.type !== 'selected') return this.refuse(peer, 'Oper', wish, Cause['object not selected'], done);
       const selected = state.wish;
-      if (selected !== null && (!sameData(selected.value, wish.value) || selected.number !== wish.number)) {
+      if (selected !== null && !isSameWish(selected, wish)) {
         this.state = { type: 'free' };
         return this.refuse(peer, 'Oper', wish, Cause['inconsistent parameters'], done);
       }
     }
     this.state = { type: 'operating', peer };
+    const takeBack = this.context.show(wish);
     const enhanced = isEnhanced(model);
     // The client is not kept waiting for the process: its end is told.
     if (enhanced) done(null);
     this.context.ask(peer, isSelected(model) ? 'operate' : 'direct', wish, (cause) => {
       this.state = { type: 'free' };
+      if (cause !== null) takeBack();
       if (enhanced) this.context.tellEnd(peer, cause === null ? null : this.errorOf('Oper', wish, cause), data);
       else if (cause === null) done(null);
       else this.refuse(peer, 'Oper', wish, cause, done);
@@ -175,6 +185,15 @@ export class Operated {
     this.refuse(peer, 'Cancel', read.value, Cause['object not selected'], done);
   }
 }
+
+const MOST_IDENTITY = 64;
+const isOrigin = ({ category, identity }: Origin): boolean =>
+  category >= 0 && category < ORIGIN_CATEGORIES.length && identity.length <= MOST_IDENTITY;
+const isSameWish = (a: Wish, b: Wish): boolean =>
+  sameData(a.value, b.value) &&
+  a.number === b.number &&
+  a.origin.category === b.origin.category &&
+  sameBytes(a.origin.identity, b.origin.identity);
 
 const NO_VALUE: Data = { type: 'boolean', value: false };
 const NOBODY = {

@@ -1,5 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import { AccessError, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { isOwn, shownSet } from './datasets.ts';
 import { OPTION, OPTION_BITS, type Reason, type Report } from '../report.ts';
 import { encodeEntryTime } from '../time.ts';
 import { settledPart, type SettledPart } from '../../owed.ts';
@@ -50,6 +51,8 @@ const OF_TRIGGER: Record<keyof typeof TRIGGER, Reason> = {
   interrogation: 'general interrogation',
 };
 const ENTRY_OCTETS = 8;
+/** More often all values are not reported. */
+const LEAST_INTEGRITY_MS = 100;
 
 const text = (size: number): TypeOf => ({ type: 'text', size });
 const unsigned = (bits: number): TypeOf => ({ type: 'unsigned', bits });
@@ -123,8 +126,10 @@ export interface BlockContext {
   settle: (part: SettledPart) => void;
   /** What tells the composition of a data set from another one. */
   composition: (dataSet: string) => number;
-  /** Sends a report to a client. */
-  send: (peer: number, report: Report) => void;
+  /** Sends a report of a data set to a client. */
+  send: (peer: number, report: Report, dataSet: string) => void;
+  /** Which data set a client calls so in its association; null: it has none of that name. */
+  ownSet: (peer: number, name: string) => string | null;
 }
 
 export type Entry = KeptEntry;
@@ -209,7 +214,7 @@ export class ReportControl {
       case 'Resv':
         return this.settings.isBuffered ? null : { type: 'boolean', value: this.owner !== null };
       case 'DatSet':
-        return { type: 'text', text: this.dataSet, wide: false };
+        return { type: 'text', text: shownSet(this.dataSet), wide: false };
       case 'ConfRev':
         return { type: 'unsigned', value: this.revision };
       case 'OptFlds':
@@ -291,11 +296,7 @@ export class ReportControl {
         return changed();
       case 'DatSet':
         if (data.type !== 'text') return AccessError.typeInconsistent;
-        if (data.text === this.dataSet) return null;
-        if (data.text !== '' && this.context.sizeOf(data.text) === null) return AccessError.nonExistent;
-        this.dataSet = data.text;
-        this.revision++;
-        return changed();
+        return this.setDataSet(data.text, peer, changed);
       case 'OptFlds': {
         const bits = bitsOf(data, OPTION_BITS);
         if (bits === null) return AccessError.typeInconsistent;
@@ -314,12 +315,14 @@ export class ReportControl {
         const value = wholeOf(data, 0xffff_ffff);
         if (value === null) return AccessError.typeInconsistent;
         const key = attribute === 'BufTm' ? 'bufferMs' : 'integrityMs';
+        if (key === 'integrityMs' && value > 0 && value < LEAST_INTEGRITY_MS) return AccessError.valueInvalid;
         if (this[key] === Math.max(0, value)) return null;
         this[key] = Math.max(0, value);
         return changed();
       }
       case 'EntryID':
-        if (!isBuffered || data.type !== 'octets') return AccessError.typeInconsistent;
+        if (!isBuffered || data.type !== 'octets' || data.octets.length !== ENTRY_OCTETS)
+          return AccessError.typeInconsistent;
         if (this.filling !== null) return AccessError.temporarilyUnavailable;
         return this.goBehind(data.octets);
       case 'SqNum':
@@ -330,6 +333,17 @@ export class ReportControl {
       default:
         return AccessError.nonExistent;
     }
+  }
+
+  /** What goes with an association cannot be buffered for when its client is away. */
+  private setDataSet(name: string, peer: number, changed: () => null): number | null {
+    if (isOwn(name) && this.settings.isBuffered) return AccessError.valueInvalid;
+    const dataSet = isOwn(name) ? this.context.ownSet(peer, name.slice(1)) : name;
+    if (dataSet === null || (dataSet !== '' && this.context.sizeOf(dataSet) === null)) return AccessError.nonExistent;
+    if (dataSet === this.dataSet) return null;
+    this.dataSet = dataSet;
+    this.revision++;
+    return changed();
   }
 
   /** What came behind that id: an entry that is there no more in that grouping may have been one before a restart. */
@@ -392,6 +406,8 @@ export class ReportControl {
   left(peer: number, now: Instant): void {
     if (this.owner?.peer !== peer) return;
     this.disable();
+    // Its own data set has gone with it.
+    if (isOwn(this.dataSet)) [this.dataSet, this.revision] = [this.settings.dataSet, this.settings.revision];
     if (this.settings.isBuffered && this.reserveS > 0) {
       this.owner.peer = null;
       this.reservedUntil = now + this.reserveS * 1000;
@@ -541,7 +557,7 @@ export class ReportControl {
       id: this.reportId,
       sequence: has('sequence') ? this.sequence : null,
       time: has('time') ? encodeEntryTime(entry.time) : null,
-      dataSet: has('dataSet') ? dataSet : null,
+      dataSet: has('dataSet') ? shownSet(dataSet) : null,
       overflow: isBuffered && has('overflow') ? this.overflown : null,
       entry: isBuffered && has('entry') ? entry.id : null,
       revision: has('revision') ? this.revision : null,
@@ -556,7 +572,7 @@ export class ReportControl {
     };
     this.overflown = false;
     this.sequence = (this.sequence + 1) % (isBuffered ? 0x1_0000 : 0x100);
-    this.context.send(owner.peer, report);
+    this.context.send(owner.peer, report, dataSet);
   }
 
   /** Everything that waits goes. */

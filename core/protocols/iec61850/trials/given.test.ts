@@ -48,7 +48,10 @@ describe('a model from a file, with points mapped onto it', () => {
     pair.update('doubleBit', 'BAY1/CSWI1.Pos[ST]', 'DPC', 2);
     const at = pair.now;
     pair.run(300);
-    expect(pair.last(3)).toEqual({ raw: 262.5, quality: 0, event: true, time: at });
+    // The other phase is reported with it: of this one it is no change.
+    expect(pair.last(3)).toEqual({ raw: 262.5, quality: 0, event: false, time: at });
+    const events = pair.news.flatMap((one) => (one.type === 'readings' ? one.readings : []));
+    expect(events.filter(({ id, event }) => id === 3 && event).map(({ raw }) => raw)).toEqual([262.5]);
     expect(pair.last(4)).toEqual({ raw: 261, quality: 0, event: true, time: at });
     expect(pair.last(8)).toMatchObject({ raw: 1, quality: Quality.test });
     expect(pair.last(1)).toMatchObject({ raw: 2, quality: 0 });
@@ -182,6 +185,45 @@ describe('a value that is replaced or held at the device', () => {
     expect(pair.ask({ what: 'block', reference: 'BAY1/MMXU1.TotW', on: false }).problem).toBeNull();
     pair.run(200);
     expect(pair.last(5)).toMatchObject({ raw: 9, quality: 0 });
+  });
+
+  test('who may not operate may not do that either, nor switch or edit setting groups', () => {
+    pair.update('analog', 'BAY1/MMXU1.TotW[MX]', 'MV', 7);
+    pair.run(200);
+    pair.serve({ type: 'rights', peer: pair.peer, operates: false });
+    for (const order of [
+      { what: 'replace', reference: 'BAY1/MMXU1.TotW', value: '3.5' },
+      { what: 'block', reference: 'BAY1/MMXU1.TotW', on: true },
+      { what: 'useGroup', device: 'BAY1', group: 2 },
+      { what: 'groupValues', device: 'BAY1', group: 3 },
+    ] as const)
+      expect(pair.ask(order).problem).toMatch(/denied|refused/);
+    pair.run(200);
+    expect(pair.last(5)).toMatchObject({ raw: 7, quality: 0 });
+    expect(pair.told).toContainEqual({
+      type: 'diagnostic',
+      words: 'BAY1/LLN0.SGCB.ActSG[SP] was written by who may not operate',
+    });
+    pair.serve({ type: 'rights', peer: pair.peer, operates: true });
+    expect(pair.ask({ what: 'useGroup', device: 'BAY1', group: 2 }).problem).toBeNull();
+    expect(pair.told).toContainEqual({ type: 'noted', words: 'BAY1/LLN0.SGCB.ActSG[SP] set to 2 by 127.0.0.9' });
+  });
+
+  test('is let go by an order of somebody at the server', () => {
+    pair.update('analog', 'BAY1/MMXU1.TotW[MX]', 'MV', 7);
+    pair.run(200);
+    pair.ask({ what: 'replace', reference: 'BAY1/MMXU1.TotW', value: '3.5' });
+    pair.run(200);
+    expect(pair.last(5)?.raw).toBe(3.5);
+    pair.serve({ type: 'order', order: 'releaseValues' });
+    pair.run(200);
+    expect(pair.last(5)).toMatchObject({ raw: 7, quality: 0 });
+    expect(shown()?.[3]).toBe('');
+    pair.serve({ type: 'order', order: 'releaseValues' });
+    expect(pair.told.flatMap((one) => (one.type === 'ordered' ? one.words : []))).toEqual([
+      '1 value follows its device again',
+      '0 values follow their devices again',
+    ]);
   });
 
   test('what cannot be replaced is said', () => {

@@ -172,7 +172,8 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'owed':
       case 'rest':
       case 'setSettings':
-        // It has no events: what was not read is still there.
+      case 'rights':
+        // Whoever operates is judged by whom it asks. It has no events: what was not read is still there.
         break;
       case 'commandGiven':
         // Clients see it in the value.

@@ -247,9 +247,9 @@ export class AgreedObjects {
   private define(name: ObjectName, variables: readonly Variable[], peer: number): ServiceError | null {
     const refused = (of: number, code: number, words: string): ServiceError => ({ class: of, code, words });
     if (variables.length === 0 || variables.length > MOST_MEMBERS)
-      return refused(8, 0, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
+      return refused(4, 5, `a data set has 1 to ${MOST_MEMBERS} members, this has ${variables.length}`);
     if (variables.some((one) => this.typeOf(one.name) === null)) return refused(7, 2, '');
-    if (this.list(name, peer) !== null) return refused(2, 6, '');
+    if (this.list(name, peer) !== null) return refused(2, 5, '');
     const lists = name.scope === 'association' ? this.listsOf(peer) : this.isOurs(name) ? this.lists : undefined;
     if (lists === undefined) return refused(7, 2, '');
     if (lists.size >= MOST_LISTS) return refused(3, 0, `${MOST_LISTS} data sets are made already`);

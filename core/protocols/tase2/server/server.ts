@@ -201,6 +201,11 @@ export class TaseServer implements Server<TaseTargetAt> {
       case 'owed':
         this.critical.fill(command.records, command.last);
         break;
+      case 'rights': {
+        const peer = this.peers.get(command.peer);
+        if (peer !== undefined) peer.operates = command.operates;
+        break;
+      }
       case 'toldBefore':
       case 'setSettings':
         break;
