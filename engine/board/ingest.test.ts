@@ -26,6 +26,7 @@ const device: DeviceConfig = configurationSchema.parse({
       points: [
         { kind: 'analog', at: { protocol: 'dnp3', index: 0 }, name: 'level', gain: 0.5, offset: 10 },
         { kind: 'binary', at: { protocol: 'dnp3', index: 0 }, name: 'door', states: ['shut', 'open'] },
+        { kind: 'doubleBit', at: { protocol: 'dnp3', index: 0 }, name: 'breaker' },
       ],
     },
   ],
@@ -66,7 +67,10 @@ beforeEach(() => {
   entries = [];
   exchange = new Exchange();
   journal = new Journal();
-  exchange.setDevice(device, (address) => (address.startsWith('AI') ? 1 : 2) + Number(address.split(' ')[1]));
+  exchange.setDevice(
+    device,
+    (address) => (address.startsWith('D') ? 5 : address.startsWith('AI') ? 1 : 2) + Number(address.split(' ')[1]),
+  );
   ingest = build();
 });
 const level = (): ReturnType<Exchange['get']> => exchange.get(1);
@@ -89,6 +93,17 @@ describe('ingest', () => {
     expect(confirmed).toBe(1);
     expect(level()?.origin?.carrier.committed).toEqual({ at: 9000, batch: 1 });
     expect(ingest.lastCommit).toBe(9000);
+  });
+
+  test.each([
+    [0, 0, 0],
+    [3, 3, 0],
+    [7, 3, Quality.inconsistent],
+    [-1, 3, Quality.inconsistent],
+    [1.5, 3, Quality.inconsistent],
+  ])('a double point at %d stands at %d', (came, raw, quality) => {
+    ingest.take([measured({ id: 5, kind: 'doubleBit', raw: came })], MESSAGE, null);
+    expect(exchange.get(5)?.reading).toMatchObject({ raw, quality });
   });
 
   test('present values are always stored, and need no confirm', () => {

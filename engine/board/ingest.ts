@@ -206,16 +206,26 @@ export class Ingest {
   }
 }
 
+/** Of a double point that stands at none of its four positions. */
+const BAD_STATE = 3;
+
 function toReading(one: Measured, point: LivePoint, now: number, bounds: TimeBounds): StoredReading {
-  const { raw, quality, text } = one;
+  const { quality, text } = one;
+  let { raw } = one;
   const { config } = point;
   const { time, timeSource } = judgedTime(one.time, one.timeSource, now, bounds);
   // Written out, so that readings of numbers are all of one shape: thousands of them are made in a second.
+  const isNowhere = config.kind === 'doubleBit' && !(raw === 0 || raw === 1 || raw === 2 || raw === 3);
+  if (isNowhere) raw = BAD_STATE;
   const reading: StoredReading = {
     pointId: point.id,
     raw,
     value: scaledValue(raw, config),
-    quality: quality | rangeQuality(raw, config) | (config.inService ? 0 : Quality.outOfService),
+    quality:
+      quality |
+      (isNowhere ? Quality.inconsistent : 0) |
+      rangeQuality(raw, config) |
+      (config.inService ? 0 : Quality.outOfService),
     time,
     timeSource,
     received: now,

@@ -126,6 +126,23 @@ describe('a port that centres call', () => {
     expect(link.state().state).toBe('resting');
   });
 
+  test('who may not operate does not cut off who may, however the other way round', () => {
+    const one = new Told(1, { controlsFrom: ['10.0.0.0/24'] });
+    open('tcpServer', [one]);
+    const [watcher, operator, other] = [new Caller('10.9.9.9'), new Caller('10.0.0.3'), new Caller('10.9.9.8')];
+    watcher.say(1);
+    operator.say(1);
+    expect([watcher.did, operator.did]).toEqual([['ended'], []]);
+    one.take();
+    other.say(1);
+    expect([other.did, operator.did]).toEqual([['ended'], []]);
+    expect(one.take()).toEqual(['connection from 10.9.9.8:1 refused: 10.0.0.3:1 is connected, which may operate']);
+    operator.hangUp();
+    const later = new Caller('10.9.9.8');
+    later.say(1);
+    expect(later.did).toEqual([]);
+  });
+
   test('who looks is told whenever somebody comes or goes', () => {
     const one = new Told(1);
     open('tcpServer', [one]);

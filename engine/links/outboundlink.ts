@@ -16,7 +16,7 @@ import { makeTransport, tlsOf } from './transport.ts';
  *    only when that outbound's own list allows it and, with TLS, the name in its certificate is the one that the
  *    outbound wants.
  * 2. Where an outbound has one peer, a new connection of it takes over at once: its old one may be half dead. Nobody
- *    else can: it has to bear the right addresses, come from an allowed place, and hold a certificate where they are
+ *    else can, nor can whoever may not operate cut off whoever may: it has to bear the right addresses, come from an allowed place, and hold a certificate where they are
  *    asked for. Where it may have several, one more than that is not let in.
  * 3. A connection that bears no such frame for a while is closed.
  * 4. On a way that is there by itself nobody comes or goes: a centre counts as connected from its first frame until the
@@ -290,6 +290,11 @@ export class OutboundLink implements CentreLink {
     return meant === undefined ? [] : [meant.config.code];
   }
 
+  /** Whether whoever is there may operate anything, by where it is. */
+  private operates({ way: { address } }: Connection, { config }: OutboundMember): boolean {
+    return address === null || isAllowed(address, config.controlsFrom);
+  }
+
   /** Why a connection cannot be the member's; null: it can. */
   private objection({ way: { address, names } }: Connection, { config }: OutboundMember): string | null {
     if (address === null) return null;
@@ -330,6 +335,13 @@ export class OutboundLink implements CentreLink {
       const before = this.connectionsOf(member);
       if (most > 1 && before.length >= most) {
         member.refused(`connection from ${from} refused: ${most} are connected already`);
+        if (connection.members.size === 0) connection.way.end?.();
+        return false;
+      }
+      const operator =
+        most === 1 && !this.operates(connection, member) ? before.find((one) => this.operates(one, member)) : undefined;
+      if (operator !== undefined) {
+        member.refused(`connection from ${from} refused: ${operator.way.from} is connected, which may operate`);
         if (connection.members.size === 0) connection.way.end?.();
         return false;
       }

@@ -66,7 +66,7 @@ export const outstationSettings = z.object({
   maxControls: z.number().int().min(1).max(255).default(16),
   /** Ask the master for the time when it connects, and take it over. */
   takesTime: z.boolean().default(false),
-  /** Send events unasked, once the master has enabled it; begins with an empty unsolicited response. */
+  /** Send events unasked, once the master has enabled it; after a restart an empty unsolicited response comes first. */
   unsolicited: z.boolean().default(false),
   /** Events are gathered for so long before they go out unasked. */
   unsolicitedDelayMs: milliseconds(0, 3_600_000, 500),

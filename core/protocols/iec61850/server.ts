@@ -403,6 +403,8 @@ export class IecServer implements Server<IecTargetAt> {
     this.counters.add('controls');
     const held = (this.byObject.get(printPath(object)) ?? []).find(({ point }) => point.at.fc === 'CO');
     if (held === undefined) return answer(Cause['not supported']);
+    // Who may not operate does not select either: it would only keep it from whoever may.
+    if (!this.operators.has(peer) || held.point.mayOperate === false) return answer(Cause['no access authority']);
     if (wish.test) return answer(Cause['blocked by mode']);
     // A select without a value: whether it goes shows when it is operated.
     const wantsValue = !(phase === 'select' && model === 'selectBeforeOperate');

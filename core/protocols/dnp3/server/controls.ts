@@ -115,11 +115,14 @@ export class OutstationControls {
     const items = headers.flatMap((header) =>
       header.items.map((item) => ({ ...item, variation: setpointVariation(header) })),
     );
-    const statuses = items.map(({ index, variation }, i): number | null => {
+    const statuses = items.map(({ index, variation, at }, i): number | null => {
       if (refusal !== undefined) return refusal;
       if (i >= this.settings.maxControls) return ControlStatus.tooManyObjects;
       const kind = variation === null ? 'output' : 'setpoint';
-      return this.points.get(kind, index) === undefined ? ControlStatus.notSupported : null;
+      if (this.points.get(kind, index) === undefined) return ControlStatus.notSupported;
+      // A block that is to be carried out no time is no operation (IEEE 1815, A.8.1; from memory).
+      const isNothing = variation === null && readControlBlock(fragment.octets, at).count === 0;
+      return isNothing ? ControlStatus.success : null;
     });
     const token = ++this.token;
     this.pending = {

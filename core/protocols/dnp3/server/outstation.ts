@@ -112,7 +112,7 @@ export type OutstationEffect =
   | { type: 'timeWritten'; time: Instant }
   /** Counters were frozen; these begin at zero again. */
   | { type: 'countersCleared'; indexes: readonly number[] }
-  | { type: 'restartAsked'; how: 'cold' | 'warm' }
+  | { type: 'restartAsked'; how: 'cold' | 'warm'; at: Instant }
   /** The master had a file removed. */
   | { type: 'fileDeleted'; name: string }
   | { type: 'heard' }
@@ -197,6 +197,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     this.endpoint.reset();
     this.forgetConversation();
     this.unsolicited.start(now);
+    this.considerUnsolicited(now);
   }
 
   stop(_now: Instant): void {
@@ -275,6 +276,8 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
       case 'restarted':
         this.restarted = true;
         this.needsTime = this.settings.takesTime;
+        this.unsolicited.restarted();
+        if (this.connected) this.unsolicited.start(now);
         break;
       case 'resetCounters':
         this.counters.reset(now);
@@ -567,7 +570,7 @@ export class Outstation implements Session<OutstationCommand, OutstationEffect> 
     writeCountHeader(out, 52, 2, 1);
     this.answer(fragment.control.sequence, 0, now, out.uint16(restartsInMs).finish());
     const how = fragment.functionCode === FunctionCode.coldRestart ? 'cold' : 'warm';
-    this.effects.push({ type: 'restartAsked', how });
+    this.effects.push({ type: 'restartAsked', how, at: now });
   }
 
   private enableUnsolicited(fragment: Fragment): number {

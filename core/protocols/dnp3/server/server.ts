@@ -84,7 +84,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
     return this.outstation.awaits;
   }
   get deadline(): Instant | null {
-    return this.outstation.deadline;
+    return this.backAt ?? this.outstation.deadline;
   }
 
   form({ kind, at }: Spot): string {
@@ -104,11 +104,19 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
     this.outstation.stop(now);
   }
   wake(now: Instant): void {
+    if (this.backAt !== null && now < this.backAt) return;
+    if (this.backAt !== null) {
+      this.backAt = null;
+      this.outstation.command({ type: 'restarted' }, now);
+    }
     this.outstation.wake(now);
   }
   receive(bytes: Uint8Array, now: Instant): void {
-    this.outstation.receive(bytes, now);
+    // While it restarts it is as if it were not there.
+    if (this.backAt === null) this.outstation.receive(bytes, now);
   }
+  /** Until when it restarts, as its centre has asked; null: it does not. */
+  private backAt: Instant | null = null;
 
   command(command: ServerCommand<Dnp3TargetAt>, now: Instant): void {
     const own = this.ownCommand(command);
@@ -168,7 +176,10 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
   }
 
   take(): ServerEffect[] {
-    return this.outstation.take().flatMap((effect) => this.effect(effect));
+    const effects = this.outstation.take().flatMap((effect) => this.effect(effect));
+    // Whatever is still to be said goes out before its connection ends.
+    const isEnd = ({ type }: ServerEffect): boolean => type === 'hangUp';
+    return effects.some(isEnd) ? [...effects.filter((one) => !isEnd(one)), ...effects.filter(isEnd)] : effects;
   }
 
   private effect(effect: OutstationEffect): ServerEffect | ServerEffect[] {
@@ -189,9 +200,12 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
         return { type: effect.type, events: effect.events.map(told) };
       case 'control':
         return { type: 'control', token: effect.token, phase: effect.phase, items: effect.items.map(orderOf) };
+      case 'restartAsked':
+        // What it owes stays: what begins anew is the conversation.
+        this.backAt = effect.at + (this.settings.restartsInMs ?? 0);
+        return [{ type: 'noted', words: `a ${effect.how} restart was asked for` }, { type: 'hangUp' }];
       case 'countersCleared':
       case 'fileDeleted':
-      case 'restartAsked':
       case 'timeWritten':
         // This machine's clock is kept by its own time service; a centre does not set it.
         return [];

@@ -16,8 +16,8 @@ export interface UnsolicitedContext {
 }
 
 /**
- * What an outstation sends unasked. Each connection begins with an empty unsolicited response, repeated until it is
- * confirmed. After that, events of the classes that the master has enabled go out, one response at a time. One that is
+ * What an outstation sends unasked. After a restart that is an empty unsolicited response, repeated until it is confirmed
+ * once, over connections too (IEEE 1815, 5.1.1.1.1; from memory); a later connection begins without one. After that, events of the classes that the master has enabled go out, one response at a time. One that is
  * not confirmed is repeated octet for octet; after `unsolicitedRetries` its events wait, and go out anew after a rest,
  * with another sequence number.
  */
@@ -25,7 +25,7 @@ export class Unsolicited {
   /** Classes whose events go out unasked (bits). */
   classes = 0;
   private sequence = 0;
-  /** The empty first one of this connection is confirmed. */
+  /** The empty first one since the restart is confirmed. */
   private introduced = false;
   private due: Instant | null = null;
   private pending: { octets: Uint8Array; sequence: number; deadline: Instant; tries: number } | null = null;
@@ -44,8 +44,13 @@ export class Unsolicited {
   }
 
   start(now: Instant): void {
-    this.introduced = false;
-    if (this.context.settings.unsolicited) this.send(now);
+    if (this.context.settings.unsolicited && !this.introduced) this.send(now);
+  }
+
+  /** Begins as after a restart: nothing is enabled. */
+  restarted(): void {
+    this.forget();
+    [this.introduced, this.classes] = [false, 0];
   }
 
   forget(): void {
@@ -67,7 +72,7 @@ export class Unsolicited {
     if (now >= this.due) this.send(now);
   }
 
-  /** Events of the enabled classes, or nothing at all in the first one of a connection. */
+  /** Events of the enabled classes, or nothing at all in the first one. */
   private send(now: Instant): void {
     const { settings, events, counters, indications, reported, send } = this.context;
     const wanted = (event: BufferedEvent): boolean => (this.classes & (1 << (event.class - 1))) !== 0;

@@ -296,6 +296,17 @@ describe('controls', () => {
     expect(statusOf(ask(loop, 4, CROB, 13))).toBe(0);
   });
 
+  test('a block that is to be carried out no time is no operation', () => {
+    const loop = connected();
+    // Index 0, latch on, count 0.
+    const NEVER = '0c 01 17 01 00 03 00 f4 01 00 00 fa 00 00 00 00';
+    expect([statusOf(ask(loop, 3, NEVER, 5)), statusOf(ask(loop, 4, NEVER, 6))]).toEqual([0, 0]);
+    expect(statusOf(ask(loop, 5, NEVER, 7))).toBe(0);
+    expect(loop.outstationEffects.filter((e) => e.type === 'control')).toEqual([]);
+    // One that does not exist is none that many times either.
+    expect(statusOf(ask(loop, 5, NEVER.replace('17 01 00', '17 01 63'), 8))).toBe(4);
+  });
+
   test('a repeated request is answered again but not carried out again', () => {
     const loop = connected();
     const first = ask(loop, 5, CROB, 3);

@@ -373,6 +373,20 @@ describe('controls, through both ends', () => {
     expect(asked.at(-1)?.items).toMatchObject([{ address: 'HLM/XCBR1.Pos[CO]', on: false }]);
   });
 
+  test.each(['selectBeforeOperate', 'selectBeforeOperateEnhanced'])(
+    '%s: who may not operate does not select either, and keeps nobody from it',
+    (model) => {
+      const pair = both({ server: { controlModel: model } }).start();
+      pair.serve({ type: 'rights', peer: pair.peer, operates: false });
+      pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip', mode: 'selectOnly' });
+      expect(pair.steps().at(-1)).toMatch(/^refused/);
+      expect(pair.told.filter((one) => one.type === 'control')).toEqual([]);
+      pair.serve({ type: 'rights', peer: pair.peer, operates: true });
+      pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });
+      expect(pair.steps().at(-1)).toBe('operated');
+    },
+  );
+
   test('what is only seen is not operated', () => {
     expect(operate('statusOnly').steps()[0]).toMatch(/^failed: /);
   });

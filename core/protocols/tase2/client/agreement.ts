@@ -47,5 +47,9 @@ export const agreementWords = ({ version, blocks, table }: PeerTold): string =>
     table === null ? 'it names no bilateral table' : `bilateral table ${table === '' ? 'without a name' : table}`,
   ].join(', ');
 
+/** What does not say which blocks it has is taken at its word when it is asked. */
+export const hasExceptions = (told: PeerTold | null): boolean =>
+  told === null || told.blocks === null || told.blocks.includes(BLOCKS.exception + 1);
+
 export const hasReports = ({ blocks }: PeerTold): boolean =>
   blocks === null || blocks.includes(BLOCKS.exception + 1) || blocks.includes(BLOCKS.periodic + 1);

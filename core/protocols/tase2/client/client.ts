@@ -27,7 +27,7 @@ import type { ClientSettings } from '../settings.ts';
 import { messageOf, messageText, messageWords, type InfoMessage } from '../messages.ts';
 import { BLOCKS, ackData, ACKNOWLEDGEMENTS, conditionsOf, nameOf, SPECIAL, type Condition } from '../transfer.ts';
 import { TAG } from '../tags.ts';
-import { agreementOf, agreementWords, checkTable, hasReports, type PeerTold } from './agreement.ts';
+import { agreementOf, agreementWords, checkTable, hasExceptions, hasReports, type PeerTold } from './agreement.ts';
 import { operate, SELECT } from './operating.ts';
 import { readTags, setTag } from './tagging.ts';
 import { conditionWords, subscribe, unsubscribe } from './subscribing.ts';
@@ -230,7 +230,10 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
       const item = freeName(standing.reporting, this.code);
       hold(
         standing.client,
-        subscribe(some, item, standing.names, this.settings, this.wantsBlocks(standing)),
+        subscribe(some, item, standing.names, this.settings, {
+          packed: this.wantsBlocks(standing),
+          byException: hasExceptions(standing.agreement),
+        }),
         (outcome, later) => {
           if (this.standing !== standing) return;
           if (outcome.ok) {

@@ -47,8 +47,8 @@ export function* subscribe(
   points: readonly ClientPoint<TaseAt>[],
   item: string,
   names: ReadonlySet<string> | null,
-  { domain, integrityMs, bufferMs, critical }: ClientSettings,
-  packed: boolean,
+  { domain, integrityMs, bufferMs, critical, pollMs }: ClientSettings,
+  { packed, byException }: { packed: boolean; byException: boolean },
 ): Dialogue<Subscribed> {
   const dataSet = inDomain(domain, item);
   const head = headOf(domain, names);
@@ -70,10 +70,19 @@ export function* subscribe(
   const transferSet = nameOf(next.results[0]);
   if (transferSet === null) throw new Refusal('no transfer set is free');
   yield* write(transferSet, {
-    ...{ dataSet, start: 0, interval: 0, limit: critical ? REPEAT_S : 0, buffer: Math.ceil(bufferMs / 1000) },
-    integrity: Math.ceil(integrityMs / 1000),
-    conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
-    ...{ blocked: types !== null, critical, byException: true, all: true, enabled: true, eventCode: 0 },
+    ...{ dataSet, start: 0, eventCode: 0, blocked: types !== null, critical, enabled: true },
+    limit: critical ? REPEAT_S : 0,
+    ...(byException
+      ? {
+          ...{ interval: 0, buffer: Math.ceil(bufferMs / 1000), integrity: Math.ceil(integrityMs / 1000) },
+          conditions: ['object change', ...(integrityMs > 0 ? (['integrity time-out'] as const) : [])],
+          ...{ byException: true, all: true },
+        }
+      : {
+          // A peer that has no reports by exception tells everything in intervals (conformance block 1).
+          ...{ interval: Math.max(1, Math.ceil((pollMs || integrityMs) / 1000)), buffer: 0, integrity: 0 },
+          ...{ conditions: ['interval time-out'], byException: false, all: false },
+        }),
   });
   const members = [...head.map(() => null), ...points];
   const byName = new Map(points.map((point) => [nameWords(nameOfPoint(point.at)), point] as const));
@@ -101,6 +110,7 @@ function* write(set: ObjectName, wanted: TransferSetValues): Dialogue<void> {
   const wordsOf = (code: number): string => `transfer set ${set.item}: ${accessErrorWords(code)}`;
   for (const attribute of [
     'DataSetName',
+    'Interval',
     'BufferTime',
     'IntegrityCheck',
     'DSConditionsRequested',

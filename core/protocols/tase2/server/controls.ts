@@ -68,12 +68,13 @@ export class Controls {
     return count;
   }
 
-  select({ address }: Operated, peer: number, now: Instant): AccessResult {
+  select({ address, point }: Operated, peer: number, now: Instant): AccessResult {
     const other = this.selected.get(address);
     if (other !== undefined && other.peer !== peer && now < other.until)
       return { type: 'failure', code: AccessError.temporarilyUnavailable };
     // What may not be operated at all is not armed.
-    if (this.tagOf(address).inhibits === 'open and close') return { type: 'failure', code: AccessError.denied };
+    if (point.mayOperate === false || this.tagOf(address).inhibits === 'open and close')
+      return { type: 'failure', code: AccessError.denied };
     this.selected.set(address, { peer, until: now + this.selectMs });
     this.checkBack = (this.checkBack + 1) & 0x7fff;
     return { type: 'integer', value: this.checkBack };

@@ -167,7 +167,11 @@ export class AgreedObjects {
 
   private read(name: ObjectName, peer: number): AccessResult {
     const selectable = this.beside(name, SELECT);
-    if (selectable !== null) return this.parts.controls.select(selectable, peer, this.parts.now());
+    if (selectable !== null) {
+      // Who may not operate it would only keep it from whoever may.
+      if (this.parts.peer(peer)?.operates !== true) return { type: 'failure', code: AccessError.denied };
+      return this.parts.controls.select(selectable, peer, this.parts.now());
+    }
     const tagged = this.beside(name, TAG);
     if (tagged !== null) return tagData(this.parts.controls.tagOf(tagged.address));
     const held = this.parts.held.named(name);

@@ -98,6 +98,10 @@ export class TaseServer implements Server<TaseTargetAt> {
         {
           members: (dataSet, peer) => this.objects.list(dataSet, peer)?.map(({ name }) => nameWords(name)) ?? null,
           send: (set, report) => this.sendReport(set, report),
+          values: (dataSet, peer) =>
+            new Map(
+              (this.objects.list(dataSet, peer) ?? []).map(({ name }) => [nameWords(name), this.objects.valueOf(name)]),
+            ),
           packs: settings.blocked,
           critical: this.critical,
         },
@@ -485,7 +489,7 @@ export class TaseServer implements Server<TaseTargetAt> {
 
   private sendReport(
     set: TransferSet,
-    { peer, dataSet, conditions, changed, byException, packed, seconds, eventCode }: TransferReport,
+    { peer, dataSet, conditions, changed, all, byException, packed, seconds, eventCode }: TransferReport,
   ): void {
     const one = this.peers.get(peer);
     const members = this.objects.list(dataSet, peer);
@@ -495,7 +499,7 @@ export class TaseServer implements Server<TaseTargetAt> {
       if (name.item === SPECIAL.conditions) return conditionBits(...conditions);
       if (name.item === SPECIAL.time) return whole(seconds);
       if (name.item === SPECIAL.event) return whole(eventCode);
-      return changed?.get(nameWords(name)) ?? this.objects.valueOf(name);
+      return (changed ?? all)?.get(nameWords(name)) ?? this.objects.valueOf(name);
     };
     // By exception the objects are named that are in it; otherwise the data set says which they are.
     const some = changed === null ? members : this.changedOf(members, changed);

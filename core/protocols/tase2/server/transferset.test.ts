@@ -14,11 +14,13 @@ const wish: TransferSetValues = {
 const value = (number: number): Data => ({ type: 'integer', value: number });
 
 let now: number;
+let present: number;
 let reports: (TransferReport & { at: number })[];
 let set: TransferSet;
 let effects: ServerEffect[];
 beforeEach(() => {
   now = 1_000_000;
+  present = 1;
   reports = [];
   effects = [];
   set = new TransferSet(
@@ -27,6 +29,7 @@ beforeEach(() => {
       members: ({ item }) => (item === 'DS1' ? ['VBU/A', 'VBU/B'] : null),
       send: (_set, report) => void reports.push({ ...report, at: now }),
       packs: false,
+      values: () => new Map([['VBU/A', value(present)]]),
       critical: new CriticalChanges((effect) => effects.push(effect), [], { lastNumber: 0, owes: false }),
     },
   );
@@ -176,6 +179,22 @@ describe('a transfer set', () => {
     const count = reports.length;
     set.acknowledged(1, 1012, now);
     expect(told().slice(count)).toMatchObject([[62_010, 'integrity time-out', 'all']]);
+  });
+
+  test('a critical report of everything is repeated with the values and the time that it had', () => {
+    ask({ critical: true, limit: 5, conditions: ['integrity time-out'], integrity: 60 });
+    pass(10);
+    present = 2;
+    pass(6000);
+    expect(reports.map(({ all, seconds }) => [[...(all ?? [])], seconds])).toEqual(
+      [1, 2].map(() => [[['VBU/A', value(1)]], 1000]),
+    );
+    // One that nobody has to acknowledge is as it is when it goes out.
+    set.acknowledged(1, 1000, now);
+    set.write('Status', { type: 'boolean', value: false }, 1, now);
+    ask({ conditions: ['integrity time-out'], integrity: 60 });
+    pass(10);
+    expect(reports.at(-1)?.all).toBeNull();
   });
 
   test('a critical report that is refused goes out again soon, and then at its time limit', () => {

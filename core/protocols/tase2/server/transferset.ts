@@ -27,7 +27,8 @@ import {
  *
  * Rules:
  *  1. With “all changes” each change of an object is reported by itself, in their order; without, its last one.
- *  2. A critical report is repeated each time limit until it is acknowledged, and no other goes out before that.
+ *  2. A critical report is repeated each time limit until it is acknowledged, with the values and times that it had, and no
+ *     other goes out before that.
  *  3. What a critical set by exception has to tell is owed until its report is acknowledged, and waits for the next set of
  *     that data set when the peer goes (`CriticalChanges`). The peer that disables it wants none of it.
  *  4. Blocked transfers are refused where they are not allowed: what cannot be done is not promised.
@@ -43,6 +44,8 @@ export interface SetContext {
   /** Names of a data set's members, in their order; null: there is none. */
   members: (dataSet: ObjectName, peer: number) => readonly string[] | null;
   send: (set: TransferSet, report: TransferReport) => void;
+  /** The values of all members of a data set as they are now, by their names. */
+  values: (dataSet: ObjectName, peer: number) => ReadonlyMap<string, AccessResult>;
   /** Whether reports may be packed. */
   packs: boolean;
   /** What critical sets owe. */
@@ -53,8 +56,10 @@ export interface TransferReport {
   peer: number;
   dataSet: ObjectName;
   conditions: readonly Condition[];
-  /** Names with their values; null: all, as they are now. */
+  /** Names with their values; null: all of them are told. */
   changed: ReadonlyMap<string, AccessResult> | null;
+  /** Where all are told: as they were when it was made; null: as they are now. */
+  all: ReadonlyMap<string, AccessResult> | null;
   byException: boolean;
   /** Numbers of changes in it that are owed. */
   owed: readonly number[];
@@ -312,6 +317,8 @@ export class TransferSet {
     const report = {
       ...{ peer: this.peer, dataSet, conditions, changed, byException, packed: blocked, owed },
       ...{ seconds, eventCode },
+      // What is repeated is what was told.
+      all: critical && changed === null ? this.context.values(dataSet, this.peer) : null,
     };
     if (critical) this.unanswered = report;
     this.tell(report, now);

@@ -1,6 +1,7 @@
 import { beforeEach, describe, expect, test } from 'vitest';
 import { MmsClient, type Answer } from '../../mms/client.ts';
 import { settings } from '../../mms/trials/pair.ts';
+import { AccessError } from '../../mms/wire/data.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
 import type { ServiceName, Services } from '../../mms/wire/services.ts';
 import type { ServerEffect } from '../../server.ts';
@@ -114,6 +115,28 @@ const namesOf = (peer: Asker): string[] =>
       return answer.ok ? answer.response.names : [];
     }),
   );
+
+test('who may not operate does not select either, and keeps nobody from it', () => {
+  server = new TaseServer(
+    serverSettings.parse({}),
+    [
+      offered('output', 'TRIP', 'Command', { select: true }),
+      { ...offered('output', 'SHUT', 'Command', { select: true }), mayOperate: false },
+    ],
+    NOW,
+  );
+  const [idle, busy] = [new Asker(1), new Asker(2)];
+  server.command({ type: 'rights', peer: 1, operates: false }, NOW);
+  const select = (peer: Asker, item = 'TRIP'): unknown => {
+    const answer = peer.ask('read', { variables: { names: [{ name: inDomain(`${item}_SBO`) }] } });
+    return answer.ok ? answer.response.results[0] : answer.words;
+  };
+  expect(select(idle)).toEqual({ type: 'failure', code: AccessError.denied });
+  expect(select(busy)).toMatchObject({ type: 'integer' });
+  expect(select(busy, 'SHUT')).toEqual({ type: 'failure', code: AccessError.denied });
+  server.command({ type: 'rights', peer: 1, operates: true }, NOW);
+  expect(select(idle)).toEqual({ type: 'failure', code: AccessError.temporarilyUnavailable });
+});
 
 describe('what an agreement does not name', () => {
   test('is told of while it is named', () => {
