@@ -34,8 +34,10 @@ class Fake implements Party<string, News, Heard> {
 
   constructor(readonly number: number) {}
 
+  words: string | null = null;
+
   want(priority: number, since = now): void {
-    this.wish = { priority: priority as Priority, since, words: `wish of ${this.number}` };
+    this.wish = { priority: priority as Priority, since, words: this.words ?? `wish of ${this.number}` };
   }
   send(octets = this.octets): void {
     this.out.push({ type: 'send', octets: new Uint8Array(octets) });
@@ -279,6 +281,18 @@ describe('whose turn is next', () => {
     hear(1);
     expect(lane.numbers().devices['D1'].cycleMs).toBe(700);
   });
+});
+
+test('of several polls of a device the time between two turns is not how often it is asked', () => {
+  begin(1);
+  for (let n = 0; n < 6; n++) {
+    now = 1000 + n * 250;
+    parties[0].words = `block ${n % 3}`;
+    parties[0].want(Priority.events);
+    poke();
+    hear(1);
+  }
+  expect(lane.numbers().devices['D1'].cycleMs).toBe(750);
 });
 
 describe('what comes', () => {

@@ -49,10 +49,33 @@ interface Member<P> {
   party: P;
   /** The line time it has had, weighed by its share, milliseconds. */
   used: number;
-  lastPoll: Instant | null;
-  cycleMs: number | null;
+  polls: Cycles;
   turns: number;
   silentTurns: number;
+}
+
+const MOST_POLLS = 256;
+
+/** How often each of the polls of a device is made, by its words. */
+class Cycles {
+  private readonly polls = new Map<string, { last: Instant; everyMs: number | null }>();
+
+  begins(words: string, now: Instant): void {
+    const known = this.polls.get(words);
+    if (known === undefined && this.polls.size >= MOST_POLLS) this.polls.clear();
+    this.polls.set(words, { last: now, everyMs: known === undefined ? null : now - known.last });
+  }
+
+  get isEmpty(): boolean {
+    return this.polls.size === 0;
+  }
+
+  /** Of the one that is made most often; null: none has been made twice. */
+  get shortestMs(): number | null {
+    let shortest = Infinity;
+    for (const { everyMs } of this.polls.values()) shortest = Math.min(shortest, everyMs ?? Infinity);
+    return shortest === Infinity ? null : shortest;
+  }
 }
 
 /** Line time of each device since `since`, for the screen. */
@@ -112,8 +135,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
       device,
       party,
       used: this.leastUsed(),
-      lastPoll: null,
-      cycleMs: null,
+      polls: new Cycles(),
       turns: 0,
       silentTurns: 0,
     };
@@ -213,9 +235,9 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
 
   numbers(): LaneNumbers {
     const devices = Object.fromEntries(
-      [...this.members.values()].map(({ device, cycleMs, turns, silentTurns, used, party }) => [
+      [...this.members.values()].map(({ device, polls, turns, silentTurns, used, party }) => [
         device,
-        { cycleMs, turns, silentTurns, lineMs: Math.round(used * party.share) },
+        { cycleMs: polls.shortestMs, turns, silentTurns, lineMs: Math.round(used * party.share) },
       ]),
     );
     return { since: this.since, ...this.totals, devices };
@@ -291,8 +313,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     // Whoever rested begins where the others are.
     member.used = Math.max(member.used, this.leastUsedOfOthers(member));
     if (priority === Priority.events || priority === Priority.integrity) {
-      if (member.lastPoll !== null) member.cycleMs = now - member.lastPoll;
-      member.lastPoll = now;
+      member.polls.begins(words, now);
     }
     this.turn = {
       device: member.device,
@@ -308,8 +329,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
 
   private leastUsedOfOthers(member: Member<Party<Command, Effect, Event>>): number {
     let least = Infinity;
-    for (const other of this.inOrder)
-      if (other !== member && other.lastPoll !== null) least = Math.min(least, other.used);
+    for (const other of this.inOrder) if (other !== member && !other.polls.isEmpty) least = Math.min(least, other.used);
     return least === Infinity ? 0 : least - MOST_ARREARS_MS;
   }
 

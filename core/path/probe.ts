@@ -38,7 +38,8 @@ const surveyed = z.object({
   kind: z.enum(POINT_KINDS),
   address: z.string(),
   form: z.string(),
-  value: z.number(),
+  value: z.number().nullable(),
+  words: z.string().optional(),
   said: z.string(),
   /** What the device calls it, and its unit, where it says so. */
   name: z.string().optional(),

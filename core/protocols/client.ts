@@ -76,7 +76,10 @@ export interface SurveyedPoint {
   address: string;
   /** How the message carried it. */
   form: string;
-  value: number;
+  /** Null: not known. */
+  value: number | null;
+  /** The same in words, where a number does not say it. */
+  words?: string;
   /** What the device says of it, in the protocol's words. */
   said: string;
   /** What the device calls it, and its unit, where it says so. */
@@ -145,7 +148,7 @@ export type ClientNews =
   /** Something to write down, no trouble. */
   | { type: 'noted'; words: string }
   | ({ type: 'control'; id: string } & ControlStep)
-  /** Some points cannot be had, and why; none: all can. */
+  /** All points that cannot be had now, whenever that is another list, and why; none: all can. */
   | { type: 'unreadable'; points: readonly number[]; words: string }
   | { type: 'diagnostic'; words: string }
   /** Of a conversation that we have made, to whoever is its guest. */

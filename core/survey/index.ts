@@ -96,4 +96,4 @@ export const pointsFromSurvey = (told: readonly ToldPoint[], protocol: ProtocolC
 const MOST_NAME = 80;
 const MOST_UNIT = 16;
 
-export const surveyWords = ({ address, form }: SurveyedPoint): string => `${address} (${form})`;
+export const surveyWords = ({ address, form, words }: SurveyedPoint): string => `${address} (${words ?? form})`;

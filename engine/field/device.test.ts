@@ -151,6 +151,17 @@ describe('what a session says', () => {
     expect([exchange.get(1)?.reading?.quality, exchange.get(2)?.reading?.quality]).toEqual([0, Quality.offline]);
     expect([runner.pointStanding('AI 0')?.failed, runner.pointStanding('AI 1')?.failed]).toEqual([false, true]);
     expect([runner.pointStanding('AI 7'), words()]).toEqual([null, ['AI 1 is refused']]);
+    const since = runner.pointStanding('AI 1')?.since;
+    vi.advanceTimersByTime(1000);
+    // Said again it is no other state, and one that comes does not begin the others anew.
+    say({ type: 'unreadable', points: [2, 1], words: '' });
+    expect(runner.pointStanding('AI 1')).toEqual({ failed: true, since });
+    expect(runner.pointStanding('AI 0')).toEqual({ failed: true, since: NOON + 1000 });
+    vi.advanceTimersByTime(1000);
+    say({ type: 'unreadable', points: [], words: '' });
+    expect([runner.pointStanding('AI 0'), runner.pointStanding('AI 1')]).toEqual(
+      [1, 2].map(() => ({ failed: false, since: NOON + 2000 })),
+    );
   });
 
   test('and who answers in its place are in its state', () => {

@@ -67,8 +67,8 @@ export class DeviceRunner {
   private orders = 0;
   private hasEnded = false;
   private backlogNoted = 0;
-  /** Points that cannot be had from it, and since when that is as it is. */
-  private unreadable: { points: ReadonlySet<number>; since: number };
+  /** Points that cannot be had from it, or could not once, and since when that is as it is. */
+  private readonly hadOrNot = new Map<number, { failed: boolean; since: number }>();
   /** Who answered in its place last. */
   private stranger: { address: number; destination: number; at: number } | null = null;
   /** Orders under way: who asked, or who waits for the answer. */
@@ -86,7 +86,6 @@ export class DeviceRunner {
       refresh: () => this.showOwn(),
     });
     this.state = { state: 'unknown', since: clock.now(), words: 'not asked yet' };
-    this.unreadable = { points: new Set(), since: clock.now() };
     const { calls, framing } = link.config;
     const { unpolled } = deviceOf(config.protocol);
     // On demand, each call begins with an integrity poll, which brings everything.
@@ -252,6 +251,13 @@ export class DeviceRunner {
     return this.isResting ? { ...this.state, state: 'resting', words: 'between calls' } : this.state;
   }
 
+  private noteUnreadable(points: ReadonlySet<number>): void {
+    const since = clock.now();
+    for (const [id, { failed }] of this.hadOrNot)
+      if (failed && !points.has(id)) this.hadOrNot.set(id, { failed: false, since });
+    for (const id of points) if (!this.hadOrNot.get(id)?.failed) this.hadOrNot.set(id, { failed: true, since });
+  }
+
   /** How the conversation with it stands. */
   standing(): Contact {
     const { state, since } = this.shownState;
@@ -264,8 +270,8 @@ export class DeviceRunner {
     if (point === undefined) return null;
     const whole = this.standing();
     if (whole.failed !== false) return whole;
-    const { points, since } = this.unreadable;
-    return { failed: points.has(point.id), since: Math.max(since, whole.since) };
+    const { failed, since } = this.hadOrNot.get(point.id) ?? { failed: false, since: whole.since };
+    return { failed, since: Math.max(since, whole.since) };
   }
 
   /** What of its state people act on. */
@@ -347,7 +353,7 @@ export class DeviceRunner {
         this.context.journal.note(this.config.code, 'plain', effect.words);
         break;
       case 'unreadable':
-        this.unreadable = { points: new Set(effect.points), since: clock.now() };
+        this.noteUnreadable(new Set(effect.points));
         this.ingest.cannotRead(effect.points);
         if (effect.words !== '') this.context.journal.note(this.config.code, 'warning', effect.words);
         break;

@@ -108,7 +108,8 @@ function foundIn(
     const bits = quality && partAt(model, results, quality);
     const stamp = time && stampOf(partAt(model, results, time));
     return {
-      ...{ kind, address: print(value), form: data === null ? '' : dataWords(data), value: raw?.raw ?? 0 },
+      ...{ kind, address: print(value), form: data?.type ?? '', value: raw?.raw ?? null },
+      ...(data === null ? {} : { words: dataWords(data) }),
       said: bits?.type === 'bits' ? bitWords(bits.bits) : data?.type === 'failure' ? dataWords(data) : '',
       time: stamp?.time ?? null,
       ...aboutOf(model, results, value),
@@ -116,7 +117,7 @@ function foundIn(
   };
   const seen = points.map(pointOf);
   const operated = operablesOf(model).map(({ kind, object }) => ({
-    ...{ kind, address: print(object), form: 'Oper', value: 0, said: '' },
+    ...{ kind, address: print(object), form: 'Oper', value: null, said: '' },
     ...aboutOf(model, results, object),
   }));
   return [...seen, ...operated];

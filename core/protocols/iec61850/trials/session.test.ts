@@ -479,7 +479,7 @@ describe('a survey', () => {
     expect(surveyed).toMatchObject({ problem: null });
     const found = surveyed?.found ?? [];
     expect(found.find(({ address }) => address === 'HLM/GGIO1.AnIn1.mag.f[MX]')).toMatchObject({
-      ...{ kind: 'analog', value: 3.5, form: '3.5', said: 'good', name: 'Current', unit: 'A' },
+      ...{ kind: 'analog', value: 3.5, words: '3.5', said: 'good', name: 'Current', unit: 'A' },
     });
     expect(found.filter(({ form }) => form === 'Oper').map(({ kind, address }) => `${kind} ${address}`)).toEqual([
       'setpoint HLM/GGIO1.AnOut1[CO]',

@@ -135,6 +135,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   private plan(points: readonly ClientPoint<ModbusAt>[], now: Instant): void {
     this.rounds.plan(points, now);
+    if (this.hasUnreadable) this.tellUnreadable('');
     this.readBack = [];
     this.repetitions.clear();
     this.suspect = null;
@@ -475,8 +476,12 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   private onRead(running: RunningBlock, data: Uint8Array, frame: WireEvent & { type: 'frame' }, now: Instant): void {
     const { block } = running;
-    if (running.refused !== null) this.effects.push({ type: 'noted', words: `${blockWords(block)} can be read again` });
+    const wasRefused = running.refused !== null;
     const readings = this.rounds.read(running, data, now);
+    if (wasRefused && running.refused === null) {
+      this.effects.push({ type: 'noted', words: `${blockWords(block)} can be read again` });
+      this.tellUnreadable('');
+    }
     if (readings.length === 0) return;
     const carried = new CarryingAnswer(frame, block);
     this.effects.push({ type: 'readings', readings, carried, token: null, keep: null });
@@ -492,12 +497,16 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private cannotRead(running: RunningBlock, words: string, now: Instant): void {
     if (!this.rounds.has(running)) return;
     const isNews = this.rounds.refuse(running, words, now);
-    this.effects.push({
-      type: 'unreadable',
-      points: running.block.points.map(({ id }) => id),
-      words: isNews ? `${blockWords(running.block)} cannot be read: ${words}` : '',
-    });
+    this.tellUnreadable(isNews ? `${blockWords(running.block)} cannot be read: ${words}` : '');
   }
+
+  /** What cannot be read is told as a whole. */
+  private tellUnreadable(words: string): void {
+    const points = this.rounds.unreadable;
+    this.hasUnreadable = points.length > 0;
+    this.effects.push({ type: 'unreadable', points, words });
+  }
+  private hasUnreadable = false;
 
   private onWritten({ writing }: Job & { type: 'write' }, answer: Answer, now: Instant): void {
     const written = this.writes.answered(writing, answer, now);

@@ -1,3 +1,4 @@
+import { Quality, qualityWords } from '../../../point/index.ts';
 import { sameBytes } from '../../../bytes/index.ts';
 import type { Instant } from '../../../session/index.ts';
 import { firstRoundMs } from '../../polling/schedule.ts';
@@ -15,9 +16,11 @@ export interface RunningBlock {
   due: Instant | null;
   underWay: boolean;
   readAt: Instant | null;
-  /** What its last answer brought, and when all of it was handed out. */
+  /** What its last answer brought; null: all of it is to be handed out again. And when that was done last. */
   data: Uint8Array | null;
   toldAt: Instant;
+  /** What its last answer brought, whatever is to be handed out. */
+  last: Uint8Array | null;
   /** The device refuses it, or leaves it unanswered: why. */
   refused: string | null;
   /** It has been given its place in its period. */
@@ -139,7 +142,7 @@ export class Rounds {
     running.refused = null;
     this.settle(running, now);
     const all = before === null || now - running.toldAt >= ALL_AGAIN_MS;
-    running.data = data;
+    running.data = running.last = data;
     if (all) running.toldAt = now;
     return all ? readingsOf(block, data) : sameBytes(before, data) ? [] : readingsOf(block, data, before);
   }
@@ -171,16 +174,20 @@ export class Rounds {
 
   /** What has been read of the list: a server cannot say what else it has. */
   found(): SurveyedPoint[] {
-    return this.blocks
-      .filter(({ readAt, refused }) => readAt !== null && refused === null)
-      .flatMap(({ block }) => block.points)
-      .map(({ kind, at }) => ({
-        kind,
-        address: placeWords(at),
-        form: isBitTable(at.table) ? 'bit' : at.type,
-        value: 0,
-        said: '',
-      }));
+    return this.blocks.flatMap(({ block, last, refused }) =>
+      last === null || refused !== null
+        ? []
+        : readingsOf(block, last).map(({ kind, point: { at }, raw, text, quality }) => ({
+            ...{ kind, address: placeWords(at), form: isBitTable(at.table) ? 'bit' : at.type },
+            ...{ value: quality & Quality.notANumber ? null : raw, said: qualityWords(quality) },
+            ...(text === undefined ? {} : { words: text }),
+          })),
+    );
+  }
+
+  /** Points that cannot be had now. */
+  get unreadable(): number[] {
+    return this.blocks.flatMap(({ block, refused }) => (refused === null ? [] : block.points.map(({ id }) => id)));
   }
 }
 
@@ -188,5 +195,15 @@ const keyOf = ({ group, table, start, count, points }: Block): string =>
   `${group} ${table} ${start} ${count} ${points.map(({ id, at }) => `${id} ${at.type} ${at.order}`).join(',')}`;
 
 const newRunning = (block: Block, now: Instant): RunningBlock => ({
-  ...{ block, due: now, underWay: false, readAt: null, data: null, toldAt: 0, refused: null, placed: false },
+  ...{
+    block,
+    due: now,
+    underWay: false,
+    readAt: null,
+    data: null,
+    last: null,
+    toldAt: 0,
+    refused: null,
+    placed: false,
+  },
 });

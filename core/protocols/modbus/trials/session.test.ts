@@ -396,6 +396,47 @@ describe('what a device does not have', () => {
     bench.memory.registers.holdingRegisters.set(4, 44);
     expect(bench.run(61_000).values()[2]).toBe(44);
     expect(bench.client.learned).toBeNull();
+    expect(bench.news.filter(({ type }) => type === 'unreadable').at(-1)).toMatchObject({ points: [] });
+  });
+
+  test('points of several blocks that are refused are told as a whole, and taken back one by one', () => {
+    const apart = [0, 1000, 2000, 3000].map((address, n) => point(n + 1, 'inputRegisters', address));
+    const bench = new Bench(apart);
+    for (const at of [0, 2000]) bench.memory.registers.inputRegisters.set(at, at);
+    bench.start().run(3000);
+    const told = (): readonly number[][] =>
+      bench.news.flatMap((one) => (one.type === 'unreadable' ? [[...one.points]] : []));
+    expect(told().at(-1)).toEqual([2, 4]);
+    bench.memory.registers.inputRegisters.set(1000, 1);
+    bench.run(61_000);
+    expect(told().at(-1)).toEqual([4]);
+    bench.memory.registers.inputRegisters.set(3000, 1);
+    bench.run(61_000);
+    expect(told().at(-1)).toEqual([]);
+    bench.memory.registers.inputRegisters.delete(2000);
+    bench.run(2000);
+    expect(told().at(-1)).toEqual([3]);
+    bench.command({ type: 'setPoints', points: apart.slice(0, 2) });
+    bench.run(2000);
+    expect(told().at(-1)).toEqual([]);
+  });
+
+  test('a survey tells the values that were read, and nothing of what was not', () => {
+    const bench = new Bench([
+      point(1, 'holdingRegisters', 0, { type: 'float32' }),
+      point(2, 'holdingRegisters', 2, { type: 'text', registers: 1 }),
+      point(3, 'inputRegisters', 0),
+    ]);
+    [0x4120, 0, 0x4142].forEach((value, at) => bench.memory.registers.holdingRegisters.set(at, value));
+    bench.start().run(500);
+    bench.command({ type: 'pollNow' });
+    bench.command({ type: 'survey', id: 's' });
+    bench.run(500);
+    const surveyed = bench.news.find((one) => one.type === 'surveyed');
+    expect(surveyed?.type === 'surveyed' && surveyed.found).toEqual([
+      { kind: 'analog', address: 'HR 0', form: 'float32', value: 10, said: '' },
+      { kind: 'analog', address: 'HR 2', form: 'text', value: 0, said: '', words: 'AB' },
+    ]);
   });
 
   test('a write that the device refuses says so with its exception', () => {

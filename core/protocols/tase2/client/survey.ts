@@ -42,9 +42,9 @@ export function survey(
             const value = read.ok ? read.response.results[0] : undefined;
             const said = value && decode(value);
             const address = name.scope === 'domain' ? `${name.domain}/${name.item}` : name.item;
-            const form = value === undefined ? '' : value.type === 'failure' ? accessErrorWords(value.code) : type;
+            const words = value?.type === 'failure' ? { words: accessErrorWords(value.code) } : {};
             found.push({
-              ...{ kind, address, form, value: said?.value ?? 0 },
+              ...{ kind, address, form: type, value: said?.value ?? null, ...words },
               said: said?.flags ? flagWords(said.flags) : value && said === null ? dataWords(value) : '',
               time: said?.time ?? null,
             });

@@ -26,7 +26,17 @@ export type LinkObject = ObjectDocument<'link'>;
 export const deviceForm = (protocol: ProtocolCode): SettingField[] =>
   deviceFields(protocol).filter(({ path }) => path !== 'link' && path !== 'station');
 const OF_ITS_OWN = ['code', 'name'];
-export const LINK_FORM = LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path));
+const LINK_FORM = LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path));
+
+export const deviceLinkForm = (protocol: ProtocolCode): SettingField[] => onWays(LINK_FORM, deviceOf(protocol).links);
+
+/** Without the ways that a protocol does not go. */
+const onWays = (fields: readonly SettingField[], ways: readonly string[]): SettingField[] =>
+  fields.map((field) =>
+    field.path === 'type'
+      ? { ...field, choices: field.choices?.filter(([type]) => ways.includes(String(type))) }
+      : field,
+  );
 
 /** The same of an outbound's page. */
 export const outboundForm = (protocol: ProtocolCode, { type, tls }: LinkObject): SettingField[] =>
@@ -37,13 +47,9 @@ export const outboundForm = (protocol: ProtocolCode, { type, tls }: LinkObject):
       (path !== 'peerName' || (type === 'tcpServer' && tls.use)),
   );
 export const centreLinkForm = (protocol: ProtocolCode): SettingField[] =>
-  CENTRE_LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path)).map((field) =>
-    field.path === 'type'
-      ? {
-          ...field,
-          choices: field.choices?.filter(([type]) => wayOut(protocol)?.links.includes(type as LinkObject['type'])),
-        }
-      : field,
+  onWays(
+    CENTRE_LINK_FIELDS.filter(({ path }) => !OF_ITS_OWN.includes(path)),
+    wayOut(protocol)?.links ?? [],
   );
 
 export const newDevice = (station: string, protocol: ProtocolCode = FIRST_PROTOCOL): DeviceObject => ({

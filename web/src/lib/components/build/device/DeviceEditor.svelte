@@ -12,7 +12,7 @@
   import { onMount, untrack } from 'svelte';
   import { proposedCode } from '$lib/build/codes.ts';
   import { onward } from '$lib/onward.svelte';
-  import { completeLink, deviceForm, LINK_FORM, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
+  import { completeLink, deviceForm, deviceLinkForm, newDevice, newLink, type LinkObject } from '$lib/build/devices.ts';
   import { freeLink, linksOf } from '$lib/build/links.ts';
   import { Changes } from '$lib/build/changes.ts';
   import { draft } from '$lib/build/draft.svelte.ts';
@@ -298,7 +298,7 @@
         {links}
         {joins}
         {link}
-        fields={LINK_FORM}
+        fields={deviceLinkForm(device.protocol)}
         defaults={linkDefaults}
         {neighbours}
         problems={show ? all.link : {}}

@@ -16,7 +16,7 @@
   import {
     centreLinkForm,
     completeLink,
-    LINK_FORM,
+    deviceLinkForm,
     newCentreLink,
     newOutbound,
     outboundForm,
@@ -286,7 +286,7 @@
           {links}
           {joins}
           {link}
-          fields={isGuest ? LINK_FORM : centreLinkForm(document.protocol)}
+          fields={isGuest ? deviceLinkForm(document.protocol) : centreLinkForm(document.protocol)}
           mayShare
           defaults={linkDefaults}
           {neighbours}

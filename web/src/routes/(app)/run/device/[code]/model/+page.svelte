@@ -77,7 +77,7 @@
       width: '130px',
       align: 'right',
       mono: true,
-      text: ({ form, value }) => form || String(value),
+      text: ({ words, value }) => words ?? (value === null ? '' : String(value)),
     },
     { key: 'unit', title: 'Unit', width: '56px', text: ({ unit = '' }) => unit },
     { key: 'said', title: 'Quality', width: 'minmax(80px,0.7fr)', text: ({ said }) => said },
