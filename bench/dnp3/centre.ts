@@ -222,6 +222,7 @@ export class SimulatedCentre implements CentreStandIn {
       case 'clock':
       case 'ordered':
       case 'fileProgress':
+      case 'unreadable':
       case 'diagnostic':
         break;
       default:

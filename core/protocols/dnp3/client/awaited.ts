@@ -33,6 +33,7 @@ export class AwaitedAnswer {
   repeated = false;
   unreadable = false;
   objects = false;
+  readonly groups = new Set<number>();
   /** Token of the commit that the confirm waits for. */
   commit: { token: number; final: boolean } | null = null;
   /** When frames of the answer that keep coming put the deadline off no more. */
@@ -68,8 +69,8 @@ export class AwaitedAnswer {
 
   /** What came, with the last fragment of it. */
   with(fragment: Fragment): Answer {
-    const { sentAt, fresh, ambiguous, repeated, unreadable, objects } = this;
-    return { fragment, sentAt, fresh, ambiguous, repeated, unreadable, objects };
+    const { sentAt, fresh, ambiguous, repeated, unreadable, objects, groups } = this;
+    return { fragment, sentAt, fresh, ambiguous, repeated, unreadable, objects, groups };
   }
 
   /** Whether a fragment is the next one of it. */

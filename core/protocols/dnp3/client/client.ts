@@ -134,6 +134,7 @@ export class Dnp3Client implements Client<Dnp3At, Order, LinkEvent> {
       case 'fileProgress':
       case 'control':
       case 'diagnostic':
+      case 'unreadable':
         return effect;
       default:
         return effect satisfies never;

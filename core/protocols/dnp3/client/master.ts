@@ -12,6 +12,7 @@ import type { LinkEvent, LinkFrame } from '../wire/link.ts';
 import { ClockKeeping } from './asking/clockkeeping.ts';
 import { Confirms } from './intake/confirms.ts';
 import { ControlQueue } from './asking/controlqueue.ts';
+import { PresentRound } from './intake/presentround.ts';
 import { Intake } from './intake/intake.ts';
 import { isSelected, type ControlRequest, type MasterCommand, type MasterEffect } from './mastermessages.ts';
 import { OrderQueue } from './asking/orderqueue.ts';
@@ -117,6 +118,7 @@ export class Master
   private readonly startup: StartUp;
   readonly controls = new ControlQueue((id, step) => this.report({ type: 'control', id, ...step }));
   readonly reads: Reads;
+  private readonly round: PresentRound;
   readonly clock: ClockKeeping;
   private readonly orders: OrderQueue;
   private readonly confirms = new Confirms();
@@ -150,12 +152,17 @@ export class Master
     });
     this.intake = new Intake(options, this.counters, (effect) => this.report(effect));
     this.orders = new OrderQueue(maxFragment, (id, problem) => this.endOrder(id, problem));
+    this.round = new PresentRound(options.points ?? [], (points, words) =>
+      this.report({ type: 'unreadable', points, words }),
+    );
     this.reads = new Reads(
       this.settings,
       now,
       (words) => this.report({ type: 'diagnostic', words }),
       () => this.learned,
       options.phase,
+      this.round,
+      () => this.startup.hasRead,
     );
     this.startup = new StartUp(
       this.settings,
@@ -319,6 +326,7 @@ export class Master
         break;
       case 'setPoints':
         this.intake.setPoints(command.points);
+        this.round.setPoints(command.points);
         break;
       case 'setSettings':
         Object.assign(this.settings, command.settings);
@@ -439,8 +447,7 @@ export class Master
     if (this.reach.isSilent) return this.planProbe(now);
     if (now < this.freeAgainAt) return null;
     const shared = this.lane;
-    const poll =
-      late === null ? this.reads.next(now, shared, this.lastHeard) : this.reads.presentOnly(now, this.lastHeard);
+    const poll = late === null ? this.reads.next(now, shared) : this.reads.presentOnly(now);
     const order = this.orders.size > 0 ? this.orders.next(poll, () => this.clock.task, now) : null;
     const wanted = order ?? this.clock.setting(now) ?? poll;
     if (wanted !== null) return this.planOf(wanted);
@@ -620,10 +627,12 @@ export class Master
 
     const { task } = exchange;
     const { readings, problem } = task.type === 'file' ? NOTHING : this.intake.read(fragment);
+    this.round.saw(readings);
     exchange.objects ||= readings.length > 0;
+    for (const { event, group } of readings) if (event) exchange.groups.add(group);
     exchange.unreadable ||= problem !== null;
-    // Asked for by single objects already, there is no way left to come by what stands behind.
-    const lastResort = task.type === 'read' && task.groups !== undefined;
+    // Where there is no way left to come by what stands behind, it is let go.
+    const lastResort = task.type === 'read' && this.reads.plan.isLastResort(task, problem?.kind === 'truncated');
     const confirm = fragment.control.confirm && (problem === null || lastResort);
     const final = fragment.control.final || problem !== null;
     if (readings.length > 0) {

@@ -58,7 +58,17 @@ export type MasterEffect =
   | { type: 'surveyed'; id: string; problem: string | null; attributes: DeviceAttribute[] }
   | Extract<
       ClientNews,
-      { type: 'communication' | 'answered' | 'stranger' | 'clock' | 'fileProgress' | 'control' | 'diagnostic' }
+      {
+        type:
+          | 'communication'
+          | 'answered'
+          | 'stranger'
+          | 'clock'
+          | 'fileProgress'
+          | 'control'
+          | 'diagnostic'
+          | 'unreadable';
+      }
     >
   /** An order has come to its end; problem: why nothing came of it. */
   | { type: 'ordered'; id: string; problem: string | null; answer: OrderAnswer }

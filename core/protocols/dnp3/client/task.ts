@@ -59,6 +59,8 @@ export interface Answer {
   repeated: boolean;
   /** Objects of the answer could not be read. */
   unreadable: boolean;
+  /** Of which groups it brought events. */
+  groups: ReadonlySet<number>;
   /** It brought anything at all. */
   objects: boolean;
 }

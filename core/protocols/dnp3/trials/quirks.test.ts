@@ -1,5 +1,8 @@
 import { expect, test } from 'vitest';
+import type { MasterSettings } from '../settings.ts';
+import type { Quirks } from './model/device.ts';
 import { ODDITIES, tryOddity } from './model/quirks.ts';
+import { ModelTrial } from './model/trial.ts';
 
 test('there are enough of them, each with a name of its own', () => {
   expect(ODDITIES.length).toBeGreaterThanOrEqual(80);
@@ -7,3 +10,33 @@ test('there are enough of them, each with a name of its own', () => {
 });
 
 test.each(ODDITIES)('a device with: $name', (oddity) => expect(tryOddity(oddity)).toEqual([]));
+
+test('points of an object that a device does not have are told as such, and no others', () => {
+  const trial = new ModelTrial(
+    { noClasses: true, unknownGroups: [30] },
+    { integrityPeriodMs: 10_000, class1PeriodMs: 1000 },
+  );
+  trial.connect();
+  trial.pass(60_000);
+  const told = trial.effects.flatMap((one) => (one.type === 'unreadable' ? [one.points] : []));
+  expect(told).toEqual([[3, 4]]);
+});
+
+test.each<[string, Quirks, Partial<MasterSettings>]>([
+  ['knows no classes', { noClasses: true }, {}],
+  ['has no class of those that are polled', { unknownClasses: [1, 2] }, { class1PeriodMs: 1000, class2PeriodMs: 2000 }],
+  ['has no event class at all', { unknownClasses: [1, 2, 3] }, {}],
+  ['is asked by object', { beforeOfClasses: [200, 9, 0x17, 1, 0, 1, 2, 3] }, {}],
+  ['brings nothing by object', { behind: [200, 9, 0x17, 1, 0, 1, 2, 3], eventsByObject: 'nothing' }, {}],
+])('a device that %s is polled on after a pause of the process', (_what, quirks, settings) => {
+  const trial = new ModelTrial(quirks, { integrityPeriodMs: 60_000, ...settings });
+  trial.connect();
+  trial.pass(30_000);
+  // An hour in which nobody was woken: everything is overdue by as much.
+  trial.now += 3_600_000;
+  const before = trial.device.reads;
+  trial.pass(20_000);
+  const reads = trial.device.reads - before;
+  expect(reads).toBeGreaterThan(4);
+  expect(reads).toBeLessThan(1000);
+});

@@ -4,6 +4,17 @@ import type { MasterSettings } from '../../settings.ts';
  * How a device is asked for its events and present values: by all classes in one request, class by class, or by
  * objects, where it knows no classes. Begins as the settings say; what the device refuses is learned and not asked for
  * again.
+ *
+ * events are asked   what happens                                      and then
+ * -----------------  ------------------------------------------------  --------------------------------------------
+ * in any way         an answer that cannot be read                     the same once more: it may have been spoilt
+ * together           again                                             class by class
+ * class by class     again                                             by object, on trial: classes are compared
+ * by object          events wait that it does not bring, or seem to    each class is read once, to compare
+ * by object          that can be read                                  as the settings say
+ * by object          that has events which it still does not bring     class by class for good: what stands before
+ *                                                                      an object that nobody knows is taken, and
+ *                                                                      the rest is lost; that is said
  */
 
 /** A read: of classes, or of all objects of the groups. */
@@ -15,6 +26,8 @@ export interface ReadPart {
   limit?: number;
   /** With it, the groups asked for one after the other have been read to the end. */
   closes?: boolean;
+  /** A class that is read to see whether asking by object brings what there is. */
+  compares?: boolean;
   survey?: string;
 }
 
@@ -35,11 +48,23 @@ export function scopeOf({ classes, groups = [] }: ReadPart): number {
 export const readsPresent = ({ classes, groups = [] }: ReadPart): boolean =>
   classes.includes(0) || groups.some((group) => (STATIC_GROUPS as readonly number[]).includes(group));
 
+/** An answer without its end is not taken as it is before it has come so so often. */
+const MOST_SHORT = 30;
+
+const keyOf = ({ classes, groups = [], compares = false }: ReadPart): string =>
+  `${classes.join()} ${groups.join()} ${compares}`;
+
 export class ReadPlan {
   private events: MasterSettings['eventReads'];
   private present: MasterSettings['presentReads'];
   private readonly withoutClasses = new Set<number>();
   private readonly withoutGroups = new Set<number>();
+  /** Parts whose last answers could not be read, and how many: each is asked once more. */
+  private readonly again = new Map<string, number>();
+  /** Events are asked for by object because answers to classes could not be read. */
+  private isOnTrial = false;
+  /** What cannot be read of an answer is given up. */
+  private isLenient = false;
 
   constructor(private readonly settings: Pick<MasterSettings, 'eventReads' | 'presentReads' | 'eventsAtOnce'>) {
     this.events = settings.eventReads;
@@ -51,6 +76,7 @@ export class ReadPlan {
     const learned: string[] = [];
     if (this.events !== this.settings.eventReads)
       learned.push(this.events === 'apart' ? 'classes are asked one by one' : 'events are asked for by object');
+    if (this.isLenient) learned.push('what stands behind an object that cannot be read is lost');
     if (this.present !== this.settings.presentReads) learned.push('present values are asked for by object');
     if (this.withoutClasses.size > 0 && this.events === 'apart')
       learned.push(`it has no class ${[...this.withoutClasses].join(', ')}`);
@@ -100,8 +126,45 @@ export class ReadPlan {
     return { type: 'read', classes, ...(eventsAtOnce > 0 ? { limit: eventsAtOnce } : {}) };
   }
 
+  /** Whether asking by object is to be compared with asking by class. */
+  get isCompared(): boolean {
+    return this.events === 'objects' && this.isOnTrial;
+  }
+
+  /** Each class by itself. */
+  comparing(): ReadPart[] {
+    return [1, 2, 3].map((n) => ({ type: 'read', classes: [n], compares: true }));
+  }
+
+  /** Asking by object does not bring what there is. */
+  giveUpObjects(): void {
+    [this.events, this.isOnTrial, this.isLenient] = ['apart', false, true];
+  }
+
+  /**
+   * Whether an answer to it that cannot be read is taken as far as it can be: there is no other way to ask. `isShort`: its
+   * end is missing, which the next one may have.
+   */
+  isLastResort(part: ReadPart, isShort: boolean): boolean {
+    const times = this.again.get(keyOf(part)) ?? 0;
+    const isOnlyWay = part.groups !== undefined || (this.isLenient && part.compares !== true);
+    return isOnlyWay && times >= (isShort ? MOST_SHORT : 1);
+  }
+
+  /** Present values of which it is known that they are not asked for, or cannot be read. */
+  get missesPresent(): boolean {
+    return STATIC_GROUPS.some((group) => this.withoutGroups.has(group));
+  }
+
+  /** Its answer could be read. */
+  understood(part: ReadPart): void {
+    this.again.delete(keyOf(part));
+  }
+
   /** What was learned was wrong. */
   forget(): void {
+    this.again.clear();
+    [this.isOnTrial, this.isLenient] = [false, false];
     this.events = this.settings.eventReads;
     this.present = this.settings.presentReads;
     this.withoutClasses.clear();
@@ -109,7 +172,13 @@ export class ReadPlan {
   }
 
   /** The device refuses a part, or its answer cannot be read: returns what to ask instead. */
-  refused({ classes, groups }: ReadPart, how: 'refused' | 'unreadable'): ReadPart[] {
+  refused(part: ReadPart, how: 'refused' | 'unreadable'): ReadPart[] {
+    const { classes, groups } = part;
+    const key = keyOf(part);
+    const times = this.again.get(key) ?? 0;
+    if (how === 'unreadable') this.again.set(key, times + 1);
+    if (how === 'unreadable' && times === 0) return [part];
+    if (how === 'unreadable' && this.isLenient && !classes.includes(0)) return [];
     if (groups !== undefined) {
       if (how === 'refused') for (const group of groups) this.withoutGroups.add(group);
       return [];
@@ -120,7 +189,7 @@ export class ReadPlan {
     }
     const [only] = classes;
     if (only === 0) this.present = 'objects';
-    else if (how === 'unreadable') this.events = 'objects';
+    else if (how === 'unreadable') [this.events, this.isOnTrial] = ['objects', true];
     else {
       this.withoutClasses.add(only);
       // What knows no event class at all may still know its events.

@@ -5,7 +5,14 @@ import { PollSchedule } from '../../../polling/schedule.ts';
 import { ReadPlan, readsPresent, type ReadPart } from './readplan.ts';
 import { Priority } from '../../../../line/index.ts';
 import { ALL_CLASSES, type Answer, type WaitingTask } from '../task.ts';
+import type { PresentRound } from '../intake/presentround.ts';
 import { read } from '../tasks/index.ts';
+
+const NO_ROUND = { lost: () => {}, ends: () => {} };
+/** Indications that events of a class wait. */
+const EVENT_BITS = 0x0e;
+/** So many rounds by object may bring nothing before classes are compared, though the device says that nothing waits. */
+const MOST_DOUBT = 30;
 
 const POLLS = ['integrity', 'class1', 'class2', 'class3'] as const;
 type PollName = (typeof POLLS)[number];
@@ -50,6 +57,10 @@ export class Reads {
     /** How the device has to be asked, as far as that was learned. */
     private readonly learned: () => string | null,
     phase?: number,
+    /** A round of present values. */
+    private readonly round: Pick<PresentRound, 'lost' | 'ends'> = NO_ROUND,
+    /** Whether parts of it still wait elsewhere. */
+    private readonly hasMore: () => boolean = () => false,
   ) {
     this.plan = new ReadPlan(settings);
     const { integrityPeriodMs, class1PeriodMs, class2PeriodMs, class3PeriodMs } = settings;
@@ -78,7 +89,7 @@ export class Reads {
   }
 
   /** What is to be read now. On a `shared` line events go before present values for a while. */
-  next(now: Instant, shared: boolean, lastHeard: Instant): WaitingTask | null {
+  next(now: Instant, shared: boolean): WaitingTask | null {
     const { polls } = this;
     // Asked after each octet that comes: nearly always nothing is due.
     if (!this.underWay && now < (polls.earliest ?? Infinity)) return null;
@@ -98,7 +109,7 @@ export class Reads {
     const patient = shared && integrity !== null && now - integrity < INTEGRITY_PATIENCE_MS;
     if (integrity !== null && !(patient && waits)) {
       const priority = patient ? Priority.integrity : Priority.events;
-      return this.inParts(ALL_CLASSES, priority, integrity, lastHeard, (at) => {
+      return this.inParts(ALL_CLASSES, priority, integrity, now, (at) => {
         advanceClasses(at);
         polls.advance('integrity', at);
       });
@@ -109,11 +120,11 @@ export class Reads {
       this.followUp.length > 0 ? this.followUpSince : now,
       ...due.map((n) => polls.dueSince(`class${n}`, now) ?? now),
     );
-    return this.inParts(classes, Priority.events, since, lastHeard, advanceClasses);
+    return this.inParts(classes, Priority.events, since, now, advanceClasses);
   }
 
   /** The same while events are not to be asked for. */
-  presentOnly(now: Instant, lastHeard: Instant): WaitingTask | null {
+  presentOnly(now: Instant): WaitingTask | null {
     const { polls } = this;
     this.parts = this.parts.filter((one) => readsPresent(one) && one.classes.every((n) => n === 0));
     const [part] = this.parts;
@@ -121,7 +132,7 @@ export class Reads {
       return { task: part, priority: Priority.events, since: this.partsSince, taken: () => this.parts.shift() };
     const due = POLLS.filter((poll) => polls.dueSince(poll, now) !== null);
     if (due.length === 0 || now < this.presentNotBefore) return null;
-    return this.inParts([0], Priority.events, now, lastHeard, (at) => {
+    return this.inParts([0], Priority.events, now, now, (at) => {
       this.presentNotBefore = at + PRESENT_PAUSE_MS;
       // An integrity poll stays due: it has the events too.
       for (const poll of due) if (poll !== 'integrity') polls.advance(poll, at);
@@ -135,7 +146,7 @@ export class Reads {
     classes: readonly number[],
     priority: Priority,
     since: Instant,
-    lastHeard: Instant,
+    now: Instant,
     advance: (now: Instant) => void,
   ): WaitingTask | null {
     const [first, ...others] = this.plan.parts(classes);
@@ -147,7 +158,7 @@ export class Reads {
     };
     if (first !== undefined) return { task: first, priority, since, taken };
     // It has none of these.
-    taken(lastHeard);
+    taken(now);
     return null;
   }
 
@@ -157,10 +168,66 @@ export class Reads {
   }
 
   answered(task: ReadPart, answer: Answer, now: Instant): void {
-    if (answer.unreadable) this.readOtherwise(task, 'unreadable', now);
+    if (task.compares) this.compared(task, answer, now);
+    else if (answer.unreadable) this.readOtherwise(task, 'unreadable', now);
     else if (this.isRefused(task, answer))
       this.readOtherwise(task, 'refused', now, iinWords(refusalOf(answer.fragment)).join(', '));
-    else this.considerAskingAgain(task, answer, now);
+    else {
+      this.plan.understood(task);
+      this.considerAskingAgain(task, answer, now);
+    }
+    if (task.groups !== undefined && !readsPresent(task)) this.askedByObject(task, answer, now);
+    if (readsPresent(task) && !this.parts.some(readsPresent) && !this.hasMore())
+      this.round.ends(this.plan.missesPresent);
+  }
+
+  /** Whether asking by object brings what there is shows at the end of each round. */
+  private askedByObject(task: ReadPart, { fragment, groups }: Answer, now: Instant): void {
+    const { round } = this.byObject;
+    for (const group of groups) round.add(group);
+    if (task.closes !== true) return;
+    const waits = ((fragment.iin ?? 0) & EVENT_BITS) !== 0;
+    const { suspected } = this.byObject;
+    const isProven = [...suspected].some((group) => !round.has(group));
+    if (this.plan.isCompared && isProven) this.giveUpObjects(now);
+    if (round.size > 0) this.byObject.everBrought = true;
+    // More is waited for where it brings something: what waits may be new.
+    const weight = waits ? (round.size > 0 ? 3 : 15) : round.size > 0 ? -MOST_DOUBT : 1;
+    this.byObject.doubt = Math.max(0, this.byObject.doubt + weight);
+    this.byObject.suspected = new Set();
+    this.byObject.round = new Set();
+    if (!this.plan.isCompared || this.byObject.doubt < MOST_DOUBT) return;
+    this.byObject.doubt = 0;
+    if (this.parts.length === 0) this.partsSince = now;
+    this.parts.push(...this.plan.comparing());
+  }
+  private byObject = {
+    /** Groups of which this round has brought events. */
+    round: new Set<number>(),
+    everBrought: false,
+    doubt: 0,
+    /** Groups of which a class has events: the next round brings them, or it is given up. */
+    suspected: new Set<number>(),
+  };
+
+  /** A class was read beside asking by object. */
+  private compared({ classes }: ReadPart, { unreadable, groups, fragment }: Answer, now: Instant): void {
+    const waits = ((fragment.iin ?? 0) & EVENT_BITS) !== 0;
+    if (!unreadable && groups.size > 0) {
+      this.plan.forget();
+      this.endComparing();
+    } else if (unreadable && groups.size > 0) for (const group of groups) this.byObject.suspected.add(group);
+    else if (unreadable && waits && !this.byObject.everBrought) this.giveUpObjects(now, classes);
+  }
+
+  private giveUpObjects(now: Instant, classes: readonly number[] = [1, 2, 3]): void {
+    this.plan.giveUpObjects();
+    this.askAgain(classes, now);
+    this.endComparing();
+  }
+  private endComparing(): void {
+    this.parts = this.parts.filter(({ compares }) => compares !== true);
+    this.say(`from now on: ${this.learned() ?? 'as set'}`);
   }
 
   /** Whether a read is refused. A device that says so of what it answers says it always. */
@@ -177,6 +244,7 @@ export class Reads {
   private readOtherwise(task: ReadPart, how: 'refused' | 'unreadable', now: Instant, refusal = ''): void {
     const before = this.learned();
     const instead = this.plan.refused(task, how);
+    if (readsPresent(task) && instead.length === 0) this.round.lost();
     if (this.parts.length === 0) this.partsSince = now;
     // What still stands in line was asked in the old way.
     if (instead.length > 0) this.parts = [...instead, ...this.parts.filter((part) => !overlaps(part, instead))];

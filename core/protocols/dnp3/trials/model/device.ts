@@ -63,6 +63,10 @@ export interface Quirks {
   behind?: readonly number[];
   /** Objects before its own in answers to class reads only. */
   beforeOfClasses?: readonly number[];
+  /** How it answers when events are asked for by object. */
+  eventsByObject?: 'nothing' | 'error';
+  /** So many octets are missing at the end of an answer that has events; asked for each. */
+  cutsAnswer?: () => number;
   /** Qualifier of events. */
   qualifier?: 0x17 | 0x28 | 0x18 | 0x27 | 0x39;
   /** Asks for a confirm of everything, or of nothing. */
@@ -349,6 +353,11 @@ export class ModelDevice {
       this.respond(sequence, new Uint8Array(0), { iin: 0x200 });
       return;
     }
+    const asksEvents = groups.some((group) => KINDS.some((kind) => GROUPS[kind].event === group));
+    if (asksEvents && this.quirks.eventsByObject !== undefined) {
+      this.respond(sequence, new Uint8Array(0), { iin: this.quirks.eventsByObject === 'error' ? 0x200 : 0 });
+      return;
+    }
     const taken = new Set(
       this.sorted((event) => classes.includes(event.class) || groups.includes(GROUPS[event.kind].event))
         .slice(0, limit)
@@ -394,7 +403,9 @@ export class ModelDevice {
       const left = new Set(rest.map(({ number }) => number));
       this.more = { wanted: ({ number }) => left.has(number), present, sequence };
     }
-    this.respond(sequence, out.finish(), { first, final: rest.length === 0, confirm });
+    const objects = out.finish();
+    const kept = objects.length - (events.length > 0 ? (this.quirks.cutsAnswer?.() ?? 0) : 0);
+    this.respond(sequence, objects.subarray(0, Math.max(0, kept)), { first, final: rest.length === 0, confirm });
   }
 
   private writeEvents(out: ByteWriter, events: readonly Queued[]): void {

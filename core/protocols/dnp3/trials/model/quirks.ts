@@ -13,6 +13,8 @@ export interface Oddity {
   quirks: Quirks;
   settings?: Partial<MasterSettings>;
   points?: readonly ModelPoint[];
+  /** What it brings cannot all be had, and that is said. */
+  loses?: boolean;
 }
 
 const everyNth = (n: number): (() => boolean) => {
@@ -138,6 +140,37 @@ export const ODDITIES: readonly Oddity[] = [
   ...passedOver,
   { name: 'an object of nobody in class reads', quirks: { beforeOfClasses: OBJECTS.vendor } },
   { name: 'an object of nobody behind its events', quirks: { behind: OBJECTS.vendor } },
+  ...(['nothing', 'error'] as const).flatMap((eventsByObject): Oddity[] => [
+    {
+      name: `one answer five octets short, by object ${eventsByObject}`,
+      quirks: { cutsAnswer: onlyThe(3, 5), eventsByObject },
+    },
+    {
+      name: `two answers five octets short, by object ${eventsByObject}`,
+      quirks: { cutsAnswer: onlyThe(3, 5, 2), eventsByObject },
+    },
+    {
+      name: `five answers five octets short, class by class, by object ${eventsByObject}`,
+      quirks: { cutsAnswer: onlyThe(2, 5, 5), eventsByObject },
+      settings: { eventReads: 'apart' },
+    },
+    {
+      name: `each seventh answer three octets short, by object ${eventsByObject}`,
+      quirks: { cutsAnswer: eachNth(7, 3), eventsByObject },
+    },
+    {
+      name: `an object of nobody behind its events, by object ${eventsByObject}`,
+      quirks: { behind: OBJECTS.vendor, eventsByObject },
+    },
+    {
+      name: `an object of nobody first in class reads, by object ${eventsByObject}`,
+      quirks: { beforeOfClasses: OBJECTS.vendor, eventsByObject },
+      loses: true,
+    },
+  ]),
+  { name: 'one answer five octets short', quirks: { cutsAnswer: onlyThe(3, 5) } },
+  { name: 'twenty answers five octets short', quirks: { cutsAnswer: onlyThe(3, 5, 20) } },
+  { name: 'each fifth answer one octet short', quirks: { cutsAnswer: eachNth(5, 1) } },
   { name: 'indexes of one octet', quirks: { qualifier: 0x17 } },
   { name: 'count of two octets, indexes of one', quirks: { qualifier: 0x18 } },
   { name: 'count of one octet, indexes of two', quirks: { qualifier: 0x27 } },
@@ -193,11 +226,21 @@ function everyNthNot(n: number): () => boolean {
   return () => ++count % n !== 0;
 }
 
+/** From the nth answer on so many of them are short by so many octets. */
+function onlyThe(nth: number, octets: number, many = 1): () => number {
+  let count = 0;
+  return () => (++count >= nth && count < nth + many ? octets : 0);
+}
+function eachNth(n: number, octets: number): () => number {
+  let count = 0;
+  return () => (++count % n === 0 ? octets : 0);
+}
+
 /** A device that is asked for its classes each second at most: more reads than that need a reason each. */
 const READS_PER_EVENT = 4;
 
 /** Five minutes before one of them, with a break of the line and a death of the engine. Says what went wrong. */
-export function tryOddity({ quirks, settings = {}, points = MODEL_POINTS }: Oddity): string[] {
+export function tryOddity({ quirks, settings = {}, points = MODEL_POINTS, loses = false }: Oddity): string[] {
   const trial = new ModelTrial(quirks, { class3PeriodMs: 2000, integrityPeriodMs: 30_000, ...settings }, points);
   trial.connect();
   trial.pass(8000);
@@ -236,7 +279,8 @@ export function tryOddity({ quirks, settings = {}, points = MODEL_POINTS }: Oddi
   const wrong: string[] = [];
   const missing = generated.length - intersection(generated, stored);
   const doubled = stored.length - intersection(generated, stored);
-  if (missing > 0) wrong.push(`${missing} of ${generated.length} events are not stored`);
+  if (loses && !trial.master.learned?.includes('is lost')) wrong.push('nothing says that anything is lost');
+  if (missing > 0 && !loses) wrong.push(`${missing} of ${generated.length} events are not stored`);
   if (doubled > 0) wrong.push(`${doubled} are stored that were not generated, or twice`);
   if (passedOn.length !== trial.stored.length) wrong.push(`${passedOn.length} passed on of ${trial.stored.length}`);
   if (!trial.device.isEmpty) wrong.push('it still has events');

@@ -1,6 +1,7 @@
 import type { Instant } from '../../../../session/index.ts';
 import { Master } from '../../client/master.ts';
 import type { MasterEffect } from '../../client/mastermessages.ts';
+import type { ListedPoint } from '../../client/intake/carried.ts';
 import { Outstation } from '../../server/outstation.ts';
 import { DEFAULT_VARIATIONS } from '../../server/pointtable.ts';
 import { masterSettings, outstationSettings, type MasterSettings } from '../../settings.ts';
@@ -42,7 +43,7 @@ export class ModelTrial {
   ) {
     this.device = new ModelDevice(points, quirks, this.now);
     this.settings = masterSettings.parse({ ourAddress: 1, theirAddress: 11, ...settings });
-    this.master = new Master(this.settings, this.now);
+    this.master = new Master(this.settings, this.now, { points: this.listed });
     this.centre = new Outstation(
       outstationSettings.parse({ ourAddress: 10, theirAddress: 100, eventsPerClass: 100_000 }),
       points.map((point) => ({
@@ -53,6 +54,10 @@ export class ModelTrial {
       })),
       this.now,
     );
+  }
+
+  private get listed(): ListedPoint[] {
+    return this.points.map(({ kind, index }, id) => ({ id, kind, index }));
   }
 
   connect(): void {
@@ -70,7 +75,7 @@ export class ModelTrial {
   die(): void {
     this.device.disconnect();
     this.commits = [];
-    this.master = new Master(this.settings, this.now, { remembered: this.keep });
+    this.master = new Master(this.settings, this.now, { remembered: this.keep, points: this.listed });
     this.master.start(this.now);
     this.pump();
   }
