@@ -42,7 +42,7 @@ class Store {
 type Plan = { changes: [number, number][]; loseConfirms: boolean[]; then: 'nothing' | 'cut' | 'die' | 'restart' }[];
 const UNTIMED = {
   ...{ grainMs: null, cuts: [1], severalFragments: false, keepsEvents: false },
-  ...{ order: 'oldestFirst' as const, unsolicited: 'never' as const },
+  ...{ order: 'oldestFirst' as const, unsolicited: 'never' as const, classBitsLag: false },
 };
 /** What was wrong once: looking behind untimed events came to its bound, and stayed there while each poll brought some. */
 const ONCE_WRONG: [typeof UNTIMED, Plan][] = [
@@ -169,6 +169,8 @@ describe('every event is stored exactly once', () => {
       order: fc.constantFrom('oldestFirst', 'byKind', 'byClass' as const),
       unsolicited: fc.constantFrom('never', 'never', 'whenEnabled' as const),
       keepsEvents: fc.boolean(),
+      /** Whether its class bits count what an answer carries too. */
+      classBitsLag: fc.boolean(),
     });
     fc.assert(
       fc.property(way, fc.array(step, { minLength: 1, maxLength: 8 }), (quirks, plan) => {
@@ -230,6 +232,37 @@ describe('every event is stored exactly once', () => {
         expect(passedOn.length).toBeGreaterThanOrEqual(generated.length);
       }),
       { numRuns: 400, examples: ONCE_WRONG },
+    );
+  }, 120_000);
+
+  test('of four contacts at twenty changes a second, whatever its class bits count, its clock and what gets lost', () => {
+    const contacts = [0, 1, 2, 3].map((index) => ({ kind: 'binary' as const, index, class: 1 as const }));
+    fc.assert(
+      fc.property(
+        fc.record({
+          classBitsLag: fc.boolean(),
+          grainMs: fc.constantFrom(1, 10, 1000, null),
+          /** Each so many confirms is lost; 0: none. */
+          loses: fc.constantFrom(0, 3, 4, 5, 10),
+        }),
+        fc.array(fc.nat(3), { minLength: 250, maxLength: 250 }),
+        ({ loses, ...quirks }, order) => {
+          let confirms = 0;
+          const losesConfirm = (): boolean => loses > 0 && ++confirms % loses === 0;
+          const trial = new ModelTrial({ ...quirks, losesConfirm }, {}, contacts);
+          trial.connect();
+          trial.pass(2017);
+          const turned = [0, 0, 0, 0];
+          for (const at of order) {
+            trial.change(contacts[at], (turned[at] ^= 1));
+            trial.pass(50);
+          }
+          trial.pass(20_000);
+          const { generated, stored } = trial.counts;
+          expect([stored, trial.device.isEmpty]).toEqual([generated, true]);
+        },
+      ),
+      { numRuns: 60 },
     );
   }, 120_000);
 

@@ -3,6 +3,7 @@ import type { CounterSet } from '../../counters.ts';
 import { Iin, IIN_CLASS_EVENTS, type Fragment } from '../../wire/application.ts';
 import type { ReceivedFragment } from '../../wire/endpoint.ts';
 import { measuredReadings, type MeasuredReading } from '../../wire/measured.ts';
+import { ClassBits } from './classbits.ts';
 import { CarryingFragment, PointNumbers, type ListedPoint } from './carried.ts';
 import type { MasterEffect } from '../mastermessages.ts';
 import { ReplayGuard, type Carried } from './replay.ts';
@@ -37,6 +38,7 @@ export class Intake {
 
   /** A connection begins: events may have come before. */
   doubt(): void {
+    this.bits.forget();
     this.guard.doubt();
   }
 
@@ -76,7 +78,7 @@ export class Intake {
       promptly,
       soon,
       overflow,
-      waiting: waitingOf(iin),
+      waiting: this.waiting(carried, events.length > 0, iin),
     });
     let freshEvents = 0;
     for (const isFresh of fresh) if (isFresh) freshEvents++;
@@ -90,8 +92,22 @@ export class Intake {
     return { fresh: freshEvents, ambiguous, repeated };
   }
 
+  private readonly bits = new ClassBits();
+
+  private waiting(
+    { scope, unsolicited }: Pick<Carried, 'scope' | 'unsolicited'>,
+    hasEvents: boolean,
+    iin: number,
+  ): number {
+    if (!unsolicited) return hasEvents ? this.bits.of(scope, waitingOf(iin)) : waitingOf(iin);
+    this.bits.forget();
+    return waitingOf(iin);
+  }
+
   /** All events of these classes (bits) that the device had are here. */
   settle(scope: number, { iin }: Fragment): void {
+    this.bits.complete(scope);
+    // Whatever its bits count: as long as they are set there may be more.
     this.guard.settle(scope, waitingOf(iin ?? 0));
     if (!this.keptAmbiguous || this.guard.hasAmbiguous) return;
     this.keptAmbiguous = false;
