@@ -73,6 +73,9 @@ const REJECTS: Record<number, string> = {
   10: 'a value is out of range',
 };
 
+/** More requests at once than the server takes. */
+const TOO_MANY = 6;
+
 export class MmsClient {
   /** Keeps the last messages for those who look; null: nobody does. */
   log: Keeping | null = null;
@@ -83,6 +86,8 @@ export class MmsClient {
   private waiting: Asked[] = [];
   private invoke = 0;
   private unanswered = 0;
+  /** Requests that the server takes at once, as far as that showed. */
+  private mostAtOnce = Infinity;
   /** What was agreed on; null: there is no association. */
   agreement: Negotiated | null = null;
   readonly counts = { requests: 0, responses: 0, errors: 0, timeouts: 0, reports: 0, odd: 0 };
@@ -202,7 +207,9 @@ export class MmsClient {
 
   private work(now: Instant): void {
     this.collect(now);
-    const most = Math.max(1, this.agreement?.called ?? 1);
+    const { calling = 1, called = 1 } = this.agreement ?? {};
+    // Servers mean either by what they take at once.
+    const most = Math.max(1, Math.min(calling, called, this.mostAtOnce));
     while (this.isOpen && this.underWay.size < most) {
       const asked = this.waiting.shift();
       if (asked === undefined) break;
@@ -287,8 +294,13 @@ export class MmsClient {
         this.counts.errors++;
         const words =
           pdu.kind === 1 ? (REJECTS[pdu.code] ?? `rejected (${pdu.code})`) : `rejected (${pdu.kind}.${pdu.code})`;
-        if (pdu.invoke !== null) this.settled(pdu.invoke)?.done(failed(words, null), now, octets);
-        else this.odd(words);
+        const asked = pdu.invoke === null ? null : this.settled(pdu.invoke);
+        if (asked !== null && pdu.kind === 1 && pdu.code === TOO_MANY && this.underWay.size > 0) {
+          // It was not looked at: it is asked again when there is room.
+          this.mostAtOnce = this.underWay.size;
+          this.waiting.unshift(asked);
+        } else if (asked !== null) asked.done(failed(words, null), now, octets);
+        else if (pdu.invoke === null) this.odd(words);
         return;
       }
       case 'request':

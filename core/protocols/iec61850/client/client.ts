@@ -20,7 +20,7 @@ import { askFile } from './files.ts';
 import { ABOUT, Held, type Came, type ModelReading } from './held.ts';
 import { inquiryOf } from './inquiries/index.ts';
 import { packed, unpacked } from './keep.ts';
-import { planReads, type Round } from './reads.ts';
+import { inPieces, planReads, type Round } from './reads.ts';
 import { changesIn, valuesIn } from './attributes.ts';
 import { Reports, type Arrived } from './reports.ts';
 import { survey } from './survey.ts';
@@ -209,6 +209,13 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
       const points = placings.flatMap((ones) => ones.map(({ wanted }) => wanted.point.id));
       if (!answer.ok) {
         if (answer.lost) return;
+        // It may be longer than what was agreed on.
+        const pieces = standing.explored && inPieces(round.read, standing.explored.types);
+        if (pieces !== null) {
+          const rounds = pieces.map((read) => ({ ...round, read, due: at, asked: false }));
+          standing.rounds = standing.rounds.flatMap((one) => (one === round ? rounds : [one]));
+          return;
+        }
         round.due = at + Math.max(REFUSED_PAUSE_MS, round.periodMs);
         this.refuse(standing, points, `${words}: ${answer.words}`);
         return;

@@ -15,7 +15,8 @@ import { madeName } from './madeset.ts';
  * step     what is asked                                          when it is refused
  * -------  -----------------------------------------------------  --------------------------------------------
  * names    the names of a logical device                          none of its points can be had
- * types    the type of each node in question                      none of that node's points can be had
+ * types    the type of each node in question; of its parts,       none of that node's points can be had
+ *          where it does not fit a message
  * blocks   `DatSet` of each report control block                  that block is left alone
  * sets     the members of each data set                           its blocks are left alone
  */
@@ -82,10 +83,7 @@ export class Explorer {
     for (const name of needed) {
       const slash = name.indexOf('/');
       const [domain, item] = [name.slice(0, slash), name.slice(slash + 1)];
-      this.questions.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer) => {
-        this.types.set(name, answer.ok ? answer.response.of : null);
-        if (!answer.ok) this.questions.problems.push(`${name}: ${answer.words}`);
-      });
+      this.questions.typeOf(domain, item, now, (of) => void this.types.set(name, of));
     }
   }
 

@@ -101,6 +101,28 @@ export function planReads(
   end();
   return reads;
 }
+/** The same in smaller pieces, for a device that does not answer it whole; null: it is one value. */
+export function inPieces({ members, placings }: PlannedRead, types: NodeTypes): PlannedRead[] | null {
+  const wanted = [...new Set(placings.flat().map((one) => one.wanted))];
+  const read = (some: readonly Reference[]): PlannedRead => ({
+    variables: { names: some.map(variableOf) },
+    members: some,
+    placings: placed(some, wanted, types),
+    words: `${some.length} ${some.length === 1 ? 'object' : 'objects'} from ${keyOf(some[0])} on`,
+  });
+  const unique = (references: readonly Reference[]): Reference[] => [
+    ...new Map(references.map((one) => [keyOf(one), one] as const)).values(),
+  ];
+  const wholes = unique(wanted.map(({ whole }) => whole));
+  if (wholes.length > 1) {
+    const middle = wholes.length >> 1;
+    return [read(wholes.slice(0, middle)), read(wholes.slice(middle))];
+  }
+  const parts = unique(wanted.flatMap((one) => [one.value, one.quality, one.time].filter((part) => part !== null)));
+  const isPart = members.length === 1 && parts.some((one) => keyOf(one) === keyOf(members[0]));
+  return isPart || parts.length === 0 ? null : parts.map((one) => read([one]));
+}
+
 /** How much of a message its values may take. */
 const FULL = 0.9;
 const MOST_NAME = 40;

@@ -5,7 +5,7 @@ import type { MmsClient } from '../../mms/client.ts';
 import type { AccessResult } from '../../mms/wire/data.ts';
 import { unitWords } from '../model/cdc.ts';
 import { Discovery } from '../model/discovery.ts';
-import { operablesOf, pointsOf, typeAt, type Model, type ModelPoint } from '../model/model.ts';
+import { hasOrder, operablesOf, pointsOf, typeAt, type Model, type ModelPoint } from '../model/model.ts';
 import { print, type Reference } from '../model/reference.ts';
 import { bitWords } from '../quality.ts';
 import { octetsOfType, variableOf } from './reads.ts';
@@ -61,6 +61,9 @@ function readAll(
   const send = (at: Instant): void => {
     const some = batch;
     [batch, octets] = [[], 0];
+    askFor(some, at);
+  };
+  const askFor = (some: readonly Reference[], at: Instant): void => {
     if (some.length === 0) return;
     open++;
     client.ask(
@@ -72,6 +75,11 @@ function readAll(
             const value = answer.response.results[n];
             if (value !== undefined) results.set(print(reference), value);
           });
+        else if (!answer.lost && some.length > 1) {
+          // Longer than what was agreed on, perhaps.
+          askFor(some.slice(0, some.length >> 1), later);
+          askFor(some.slice(some.length >> 1), later);
+        }
         settled(later);
       },
       at,
@@ -92,7 +100,7 @@ function readAll(
 function partAt(model: Model, results: ReadonlyMap<string, AccessResult>, reference: Reference): AccessResult | null {
   const whole = { ...reference, path: reference.path.slice(0, 1) };
   const of = typeAt(model, whole);
-  const steps = of && stepsTo(of, reference.path.slice(1));
+  const steps = of && hasOrder(of) ? stepsTo(of, reference.path.slice(1)) : null;
   const value = results.get(print(whole));
   return steps && value ? partOf(value, steps) : null;
 }

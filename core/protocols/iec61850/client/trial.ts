@@ -7,6 +7,7 @@ import type { ClientSettings } from '../settings.ts';
  * Rules:
  * 1. A server need not say what it is: an error is odd and no more.
  * 2. A server without a logical device is none of IEC 61850.
+ * 3. Whether the type of a node fits a message shows at the first of them: where it does not, that is said.
  */
 
 const SHOWN_DEVICES = 5;
@@ -28,7 +29,11 @@ function* devices(): Dialogue<Outcome> {
     return { state: 'bad', words: 'it has no logical device', meaning: 'It speaks MMS, but has no model.' };
   const shown = names.slice(0, SHOWN_DEVICES).join(', ');
   const more = names.length > SHOWN_DEVICES ? ` and ${names.length - SHOWN_DEVICES} more` : '';
-  return { state: 'good', words: `it has ${shown}${more}` };
+  const node = { scope: 'domain' as const, domain: names[0], item: 'LLN0' };
+  const type = yield* ask('attributes', { name: node });
+  if (type.ok) return { state: 'good', words: `it has ${shown}${more}` };
+  const words = `it has ${shown}${more}, and does not tell the type of ${names[0]}/LLN0 at once: ${type.words}`;
+  return { state: 'odd', words, meaning: 'Types are asked for part by part: that takes longer.' };
 }
 
 /** A first conversation with a server: what it is, and which logical devices it has. */

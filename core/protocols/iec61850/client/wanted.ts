@@ -1,6 +1,6 @@
 import type { ClientPoint } from '../../client.ts';
 import type { TypeOf } from '../../mms/wire/data.ts';
-import { typeIn } from '../model/model.ts';
+import { hasOrder, typeIn } from '../model/model.ts';
 import { print, type Reference } from '../model/reference.ts';
 import { referenceOf, type IecAt } from '../points.ts';
 
@@ -139,7 +139,8 @@ export function placed(members: readonly Reference[], wanted: readonly Wanted[],
   });
   const whole = members.map((member) => {
     const type = types(member.device, member.node);
-    return type && typeIn(type, member);
+    const of = type && typeIn(type, member);
+    return of && hasOrder(of) ? of : null;
   });
   for (const one of wanted)
     for (const [role, reference] of [

@@ -40,9 +40,8 @@ export class Discovery {
       const nodes = names.filter((name) => !name.includes('$'));
       const order = new Map(nodes.map((name, place) => [name, place]));
       for (const item of nodes)
-        this.questions.ask('attributes', { name: { scope: 'domain', domain: device.name, item } }, at, (answer) => {
-          if (!answer.ok) this.questions.problems.push(`${device.name}/${item}: ${answer.words}`);
-          else device.nodes.push(nodeOf(item, answer.response.of));
+        this.questions.typeOf(device.name, item, at, (of) => {
+          if (of !== null) device.nodes.push(nodeOf(item, of));
           device.nodes.sort((a, b) => (order.get(a.name) ?? 0) - (order.get(b.name) ?? 0));
         });
     });

@@ -85,6 +85,18 @@ export function typeIn(node: TypeOf, { path, fc }: Pick<Reference, 'path' | 'fc'
   return of;
 }
 
+/** Structures that were put together from their parts: in which order these stand in a value is not known. */
+const PUT_TOGETHER = new WeakSet<TypeOf>();
+
+/** A structure of parts whose types were asked for one by one. */
+export function putTogether(components: readonly { name: string; of: TypeOf }[]): TypeOf {
+  const of: TypeOf = { type: 'structure', components };
+  PUT_TOGETHER.add(of);
+  return of;
+}
+/** Whether a value of the type can be taken apart. */
+export const hasOrder = (of: TypeOf): boolean => !PUT_TOGETHER.has(of);
+
 // ---- points
 
 /** A value that can be a point: with the quality and the time that go with it. */

@@ -1,6 +1,8 @@
 import type { Instant } from '../../../session/index.ts';
 import type { MmsClient } from '../../mms/client.ts';
+import type { TypeOf } from '../../mms/wire/data.ts';
 import type { ObjectClass } from '../../mms/wire/services.ts';
+import { putTogether } from './model.ts';
 
 /** Questions about a model that are under way, and what went wrong with them. */
 export class Questions {
@@ -30,6 +32,48 @@ export class Questions {
     });
   }
 
+  /**
+   * The type of a variable. Where it is refused, since it does not fit a message, the types of its parts are asked for and
+   * put together; null: it cannot be had.
+   */
+  typeOf(domain: string, item: string, now: Instant, found: (of: TypeOf | null, now: Instant) => void): void {
+    this.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer, at) => {
+      if (answer.ok) return found(answer.response.of, at);
+      const refused = (later: Instant): void => {
+        this.problems.push(`${domain}/${item}: ${answer.words}`);
+        found(null, later);
+      };
+      // What is not there has no parts either.
+      if (answer.lost || answer.error?.class === ACCESS) return refused(at);
+      this.partsOf(domain, item, at, (names, later) => {
+        if (names.length === 0) return refused(later);
+        const parts: { name: string; of: TypeOf }[] = [];
+        let open = names.length;
+        for (const name of names)
+          this.typeOf(domain, `${item}$${name}`, later, (of, last) => {
+            if (of !== null) parts.push({ name, of });
+            if (--open === 0) found(parts.length === 0 ? null : putTogether(parts), last);
+          });
+      });
+    });
+  }
+
+  /** Names of what is right within a variable. */
+  private partsOf(domain: string, item: string, now: Instant, found: (names: string[], now: Instant) => void): void {
+    const inside = (all: readonly string[]): string[] => {
+      const begins = `${item}$`;
+      const deeper = all.filter((name) => name.startsWith(begins)).map((name) => name.slice(begins.length));
+      return [...new Set(deeper.map((name) => name.split('$')[0]))];
+    };
+    const known = this.named.get(domain);
+    if (known !== undefined) return found(inside(known), now);
+    this.names('variable', domain, now, (all, at) => {
+      this.named.set(domain, all);
+      found(inside(all), at);
+    });
+  }
+  private readonly named = new Map<string, readonly string[]>();
+
   ask<Name extends 'attributes' | 'listAttributes' | 'read'>(
     service: Name,
     request: Parameters<typeof this.client.ask<Name>>[1],
@@ -49,6 +93,9 @@ export class Questions {
     );
   }
 }
+
+/** The class of errors that say that something cannot be had at all (ISO 9506-2: access). */
+const ACCESS = 7;
 
 /** Names of one logical device, at most. */
 const MAX_NAMES = 500_000;
