@@ -45,7 +45,9 @@ import { WriteQueue } from './writequeue.ts';
  *  4. Over TCP an answer belongs to its transaction. Where there are none, an answer may be one to an earlier try: as
  *     long as one of those is owed nothing new is asked, for at most a response time-out.
  *  5. A block that is refused for an address or a value that the device does not have is asked for without its gaps,
- *     then by halves, until it is known which points cannot be read. They are asked for again now and then.
+ *     then by halves, until it is known which points cannot be read. They are asked for again now and then. The same goes
+ *     for one that is refused for another reason, or not answered, twice in a row (three times, where the device says that
+ *     it is busy); such a one is tried as a whole again when all its pieces can be read.
  *  6. What was written is read back at once.
  *  7. What has changed is handed out; what has not, every few seconds, or when somebody asked for it.
  *  8. A period of 0: read once when the connection is made.
@@ -54,6 +56,9 @@ import { WriteQueue } from './writequeue.ts';
 const MAX_WAITING = 32;
 /** Requests of one turn, where several may be under way. */
 const MOST_IN_TURN = 64;
+/** So often in a row a block is unanswered, or refused for what may pass, before it is cut; or said to be too much for now. */
+const MOST_FAILURES = 2;
+const MOST_BUSY = 3;
 /** How long octets of an answer may falter. */
 const ARRIVAL_SLACK_MS = 100;
 const MAX_EXTENSION = 4;
@@ -72,8 +77,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private sentInTurn = 0;
   /** Reads that were not answered and are sent again. */
   private readonly repetitions = new Repetitions<Job & { type: 'read' }>();
-  /** A read that was given up while others were answered so far, and why: the next answer decides. */
-  private suspect: { running: RunningBlock; words: string } | null = null;
+  /** Reads that were given up since the last answer, and why: the next one shows that it is there without them. */
+  private suspects: { running: RunningBlock; words: string }[] = [];
   private readonly writes: WriteQueue;
   private orders: { id: string; order: Order; since: Instant; survey: boolean }[] = [];
   /** A block that a write touched, to be read before anything else. */
@@ -82,6 +87,8 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
   private owed = { until: 0, count: 0 };
   private freeAgainAt: Instant = 0;
   private probes = 0;
+  /** Requests that were not answered since the last answer. */
+  private unanswered = 0;
   /** Reads of different blocks that were not answered, since the last answer. */
   private unansweredBlocks = 0;
   private noted = '';
@@ -138,7 +145,7 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
     if (this.hasUnreadable) this.tellUnreadable('');
     this.readBack = [];
     this.repetitions.clear();
-    this.suspect = null;
+    this.suspects = [];
   }
 
   // ---- the line
@@ -448,8 +455,9 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   private onAnswer({ sentAt }: Exchange, now: Instant): void {
     this.unansweredBlocks = 0;
-    if (this.suspect !== null) this.cannotRead(this.suspect.running, this.suspect.words, now);
-    this.suspect = null;
+    this.unanswered = 0;
+    const suspects = this.suspects.splice(0);
+    for (const { running, words } of suspects) this.onFailed(running, words, now, MOST_FAILURES);
     this.effects.push({ type: 'answered', roundTripMs: now - sentAt });
     const before = this.presence.answered();
     if (before === 'answering') return;
@@ -489,9 +497,15 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
 
   private onRefused(running: RunningBlock, exception: number, now: Instant): void {
     const { illegalAddress, illegalValue, busy } = ExceptionCode;
-    if ((exception === illegalAddress || exception === illegalValue) && this.rounds.cut(running, now)) return;
-    if (exception === busy) this.rounds.settle(running, now);
-    else this.cannotRead(running, exceptionWords(exception), now);
+    const isSure = exception === illegalAddress || exception === illegalValue;
+    this.onFailed(running, exceptionWords(exception), now, isSure ? 1 : exception === busy ? MOST_BUSY : MOST_FAILURES);
+  }
+
+  /** What fails so often in a row is asked for in pieces: one of them may be all that fails. */
+  private onFailed(running: RunningBlock, words: string, now: Instant, most: number): void {
+    if (!this.rounds.has(running)) return;
+    if (running.refused === null && this.rounds.failed(running, now) < most) return;
+    if (!this.rounds.cut(running, now, most === 1)) this.cannotRead(running, words, now);
   }
 
   private cannotRead(running: RunningBlock, words: string, now: Instant): void {
@@ -556,26 +570,32 @@ export class ModbusClient implements Client<ModbusAt, Order, WireEvent> {
         job satisfies never;
     }
     if (this.settings.dropsRound && this.presence.state === 'answering') this.rounds.drop(now);
+    this.unanswered++;
     const tries = this.unansweredBlocks > 0 || this.presence.isSilent ? 0 : this.settings.retries;
     if (this.repetitions.again(job, attempt, tries, now)) return;
     this.unansweredBlocks++;
-    if (!this.presence.isSilent && this.unansweredBlocks < 2 && this.rounds.length > 1) {
-      this.suspect = { running: job.running, words };
-      job.running.due = now + this.patienceMs;
-      // Whether it is there at all the next one shows.
+    if (!this.presence.isSilent && this.unansweredBlocks < 2) {
+      // Whether it is there at all the next one shows, or a piece of the only one.
       const other = this.rounds.other(job.running);
-      if (other) other.due = now;
-      return;
+      const piece = other ? null : this.rounds.pieceOf(job.running, now);
+      if (other || piece) {
+        this.suspects = [{ running: job.running, words }];
+        job.running.due = now + this.patienceMs;
+        if (other) other.due = now;
+        else if (piece) this.readBack.push({ running: piece, since: now });
+        return;
+      }
     }
     job.running.due = now;
-    this.becomeSilent(now, `${words} to ${attempt + 1 === 1 ? '1 request' : `${attempt + 1} requests`}`);
+    // Should it be there after all, these two are what it did not answer.
+    if (!this.presence.isSilent) this.suspects.push({ running: job.running, words });
+    this.becomeSilent(now, `${words} to ${this.unanswered === 1 ? '1 request' : `${this.unanswered} requests`}`);
   }
 
   private becomeSilent(now: Instant, words: string): void {
     if (this.presence.giveUp(now, this.settings.silentPeriodMs))
       this.effects.push({ type: 'communication', state: 'silent', words });
     this.probes++;
-    this.suspect = null;
     this.readBack = [];
     this.writes.failAll('the device does not answer; nothing was sent', now);
     this.dropOrders('the device does not answer; nothing was sent');

@@ -270,10 +270,10 @@ class RtuFraming implements Framing<WireEvent> {
       });
     }
     // What a broken count promises would be waited for in vain: a whole frame may stand behind it.
-    if (bad === 0 && all.length >= SHORTEST_RTU) {
-      const found = this.goodWithin(all);
+    if (all.length - bad >= SHORTEST_RTU) {
+      const found = this.goodWithin(all.subarray(bad));
       if (found > 0) {
-        bad = found;
+        bad += found;
         dropBad();
         const frames = this.pushAgain(all, now);
         return [...events, ...frames];
