@@ -46,6 +46,22 @@ test('each control is said', () => {
   expect(words()).toHaveLength(3);
 });
 
+test('a subject of which more is said than anybody reads is summed up; what is controlled is not', () => {
+  for (let n = 0; n < 300; n++) journal.note('D', 'warning', `line ${n}`);
+  journal.note('E', 'warning', 'beside it');
+  journal.note('D', 'control', 'trip by ada, confirmed');
+  expect(words()).toEqual([
+    ...Array.from({ length: 60 }, (_, n) => `line ${n}`),
+    'beside it',
+    'trip by ada, confirmed',
+  ]);
+  pass(60_000);
+  journal.note('D', 'warning', 'later');
+  expect(words()).toEqual(['and 240 more lines about it in a minute', 'later']);
+  pass(60_000);
+  expect(words()).toEqual([]);
+});
+
 test('of many changes of state in one second some are kept, and the rest counted', () => {
   for (let n = 0; n < 9; n++) journal.noteChange('D', `change ${n}`, NOW - n);
   expect(journal.take().map(({ words: said, time }) => [said, time])).toEqual(
@@ -57,7 +73,7 @@ test('of many changes of state in one second some are kept, and the rest counted
 });
 
 test('has a bound, and what could not be written stands in front again', () => {
-  for (let n = 0; n < 600; n++) journal.note('D', 'plain', `line ${n}`);
+  for (let n = 0; n < 600; n++) journal.note(`D${n % 20}`, 'plain', `line ${n}`);
   const taken = journal.take();
   expect(taken).toHaveLength(500);
   journal.note('D', 'plain', 'later');
@@ -69,7 +85,7 @@ test('has a bound, and what could not be written stands in front again', () => {
 });
 
 test('what was said last of thousands of things is forgotten, not what is said now', () => {
-  for (let n = 0; n < 5000; n++) journal.note('D', 'plain', `line ${n}`);
+  for (let n = 0; n < 5000; n++) journal.note(n < 4999 ? `${n}` : 'D', 'plain', `line ${n}`);
   journal.take();
   // Five thousand are remembered; one more makes room.
   journal.note('D', 'plain', 'line 4999');

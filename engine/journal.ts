@@ -5,6 +5,8 @@ const MAX_WAITING = 500;
 const CHANGES_PER_SECOND = 5;
 const FOLD_MS = 60_000;
 const MAX_FOLDED = 5000;
+/** Lines about one subject in a minute; the others are counted. */
+const LINES_A_MINUTE = 60;
 
 interface Said {
   entry: NewJournalEntry;
@@ -17,6 +19,8 @@ interface Said {
 export class Journal {
   private waiting: NewJournalEntry[] = [];
   private readonly said = new Map<string, Said>();
+  /** Of each subject: lines in the minute that began then, and how many of them were left out. */
+  private readonly lines = new Map<string, { since: number; count: number; left: number }>();
   private second = 0;
   private changes = 0;
   private leftOut = 0;
@@ -34,7 +38,27 @@ export class Journal {
     if (said !== undefined) this.summarise(said);
     if (this.said.size >= MAX_FOLDED) this.said.clear();
     this.said.set(key, { entry: { subject, tone, words, time: now }, at: now, more: 0 });
+    if (tone !== 'control' && !this.hasRoom(subject, now)) return;
     this.push({ subject, tone, words, time: now });
+  }
+
+  /** A subject of which more is said than anybody reads is one line of how much it was. */
+  private hasRoom(subject: string, now: number): boolean {
+    this.sumUp(now);
+    const own = this.lines.get(subject) ?? { since: now, count: 0, left: 0 };
+    this.lines.set(subject, own);
+    if (++own.count <= LINES_A_MINUTE) return true;
+    own.left++;
+    return false;
+  }
+
+  private sumUp(now: number): void {
+    for (const [subject, { since, left }] of this.lines) {
+      if (now - since < FOLD_MS) continue;
+      this.lines.delete(subject);
+      if (left > 0)
+        this.push({ subject, tone: 'warning', words: `and ${left} more lines about it in a minute`, time: now });
+    }
   }
 
   private push(entry: NewJournalEntry): void {
@@ -76,6 +100,7 @@ export class Journal {
         this.said.delete(key);
         this.summarise(said);
       }
+    this.sumUp(now);
     return this.waiting.splice(0);
   }
 

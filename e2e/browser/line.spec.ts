@@ -107,7 +107,7 @@ test('a level is set in its unit, within its limits, and the station shows what 
   await expect(dialog.getByRole('alert')).toContainText('9 is above its highest, 4 m');
   await expect(dialog.getByRole('button', { name: /Next/ })).toBeDisabled();
   await dialog.getByLabel(/^Value, m/).fill('2.2');
-  await expect(dialog).toContainText('sent as 2200 counts, int16');
+  await expect(dialog).toContainText('sent as 2200 counts, as int16');
   await dialog.getByRole('button', { name: /Next/ }).click();
   await expect(page.getByTestId('control-summary')).toContainText('Set to 2.2 m goes to Skarn RTU');
   await dialog.getByRole('button', { name: 'Send “set to 2.2 m” to SKA' }).click();

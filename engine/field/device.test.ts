@@ -164,6 +164,16 @@ describe('what a session says', () => {
     );
   });
 
+  test('of no connection is not said any more once there is one', () => {
+    isUp = false;
+    say({ type: 'communication', state: 'silent', words: 'no connection' });
+    expect(runner.deviceState()).toMatchObject({ state: 'silent', words: 'no connection' });
+    isUp = true;
+    expect(runner.deviceState()).toMatchObject({ state: 'silent', words: 'connected, and no answer yet' });
+    say({ type: 'communication', state: 'silent', words: 'no answer to 3 requests' });
+    expect(runner.deviceState().words).toBe('no answer to 3 requests');
+  });
+
   test('and who answers in its place are in its state', () => {
     say({ type: 'stranger', address: 9, destination: 1 });
     say({ type: 'answered', roundTripMs: 42 });

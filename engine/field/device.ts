@@ -53,6 +53,9 @@ const BACKLOG_MS = 60_000;
 /** A device's clock that is further off is worth a word. */
 const CLOCK_OFF_MS = 1000;
 
+/** Of a device whose link is not there. */
+const NO_CONNECTION = 'no connection';
+
 /** One device on its link: polls it, and passes on what comes. */
 export class DeviceRunner {
   private readonly client: Client<PointAt, unknown, unknown>;
@@ -248,7 +251,12 @@ export class DeviceRunner {
   }
 
   private get shownState(): Pick<DeviceState, 'state' | 'since' | 'words'> {
-    return this.isResting ? { ...this.state, state: 'resting', words: 'between calls' } : this.state;
+    if (this.isResting) return { ...this.state, state: 'resting', words: 'between calls' };
+    // What it was found silent for may be over, and it may be silent still.
+    const isConnected = this.state.state === 'silent' && this.link.isUp(this.config.code);
+    return isConnected && this.state.words === NO_CONNECTION
+      ? { ...this.state, words: 'connected, and no answer yet' }
+      : this.state;
   }
 
   private noteUnreadable(points: ReadonlySet<number>): void {

@@ -2,7 +2,7 @@ import type { Instant } from '../../../session/index.ts';
 import { PolledTrial } from '../../polling/trial.ts';
 import type { ClientSettings } from '../settings.ts';
 import { encodeFrame, modbusFraming, type FramingName, type WireEvent } from '../wire/frame.ts';
-import { decodeAnswer, encodeRequest, exceptionWords, type Answer, type Request } from '../wire/pdu.ts';
+import { ExceptionCode, decodeAnswer, encodeRequest, exceptionWords, type Answer, type Request } from '../wire/pdu.ts';
 
 /*
  * A first conversation with a server that is not in service yet: asks what it is, then reads one register, and says in
@@ -62,6 +62,11 @@ export class Trial extends PolledTrial<Step> {
 
   private onAnswer(step: Step, answer: Answer, now: Instant): void {
     const took = `after ${now - this.sentAt} ms`;
+    const exception = exceptionOf(answer);
+    if (exception === ExceptionCode.gatewaySilent || exception === ExceptionCode.noGatewayPath) {
+      const words = `a gateway answers ${took}: ${exceptionWords(exception)}`;
+      return this.end(words, `Unit ${this.settings.unitId} is not behind it, or is off: the gateway is there.`);
+    }
     if (step === 'identify') {
       const objects = answer.ok && answer.response.code === 0x2b ? answer.response.objects : [];
       const said = objects.map(({ text }) => text).join(', ');

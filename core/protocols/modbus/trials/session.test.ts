@@ -4,12 +4,13 @@ import { Lane, NO_LINE_TIMING, type LaneEffect } from '../../../line/index.ts';
 import type { ClientCommand, ClientNews } from '../../client.ts';
 import type { ControlOrder } from '../../control.ts';
 import { ModbusClient } from '../client/client.ts';
+import { Trial } from '../client/trial.ts';
 import type { Order } from '../order.ts';
 import { modbusAt, type ModbusAt, type Table } from '../points.ts';
 import { PlainMemory, Responder } from '../server/responder.ts';
 import { clientSettings } from '../settings.ts';
 import { encodeFrame, modbusFraming, type FramingName, type WireEvent } from '../wire/frame.ts';
-import { encodeException, encodeResponse } from '../wire/pdu.ts';
+import { encodeException, encodeResponse, exceptionWords } from '../wire/pdu.ts';
 
 type Command = ClientCommand<ModbusAt, Order>;
 
@@ -547,4 +548,24 @@ describe('peers that are not as they should be', () => {
       { numRuns: 150 },
     );
   });
+});
+
+test('exceptions are named as the specification writes them', () => {
+  expect([0x02, 0x0a, 0x0b, 0x63].map((code) => exceptionWords(code).slice(0, 12))).toEqual([
+    ...['exception 02', 'exception 0A', 'exception 0B', 'exception 63'],
+  ]);
+});
+
+test('a try on a unit that is not behind its gateway does not end well', () => {
+  const trial = new Trial(clientSettings.parse({ unitId: 5 }), 'tcp');
+  trial.start(1000);
+  const request = trial.take().find(({ type }) => type === 'send');
+  const transaction = request?.type === 'send' ? (request.octets[0] << 8) | request.octets[1] : 0;
+  trial.receive(encodeFrame('tcp', transaction, 5, encodeException(0x2b, 0x0b)), 1020);
+  const news = trial.take();
+  expect(news.find(({ type }) => type === 'step')).toMatchObject({
+    ...{ state: 'bad', words: 'a gateway answers after 20 ms: exception 0B, it did not answer the gateway' },
+    meaning: 'Unit 5 is not behind it, or is off: the gateway is there.',
+  });
+  expect(news.at(-1)).toEqual({ type: 'ended', good: false });
 });

@@ -53,7 +53,7 @@ const EXCEPTION_WORDS: Record<number, string> = {
   0x0b: 'it did not answer the gateway',
 };
 export const exceptionWords = (code: number): string =>
-  `exception ${String(code).padStart(2, '0')}, ${EXCEPTION_WORDS[code] ?? 'which the specification does not name'}`;
+  `exception ${code.toString(16).toUpperCase().padStart(2, '0')}, ${EXCEPTION_WORDS[code] ?? 'which the specification does not name'}`;
 
 export type ReadFunction = 0x01 | 0x02 | 0x03 | 0x04;
 export const isRead = (code: number): code is ReadFunction => code >= 0x01 && code <= 0x04;
