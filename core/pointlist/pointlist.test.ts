@@ -228,6 +228,12 @@ describe('tables from outside', () => {
 
   test('a text that a spreadsheet would run goes out defused', () => {
     expect(csvOf([['=1+1', '-5', '+x', '@a', 'ok']])).toBe("'=1+1,-5,'+x,'@a,ok");
+    // Behind a sign a number is one, and what only begins like one is a formula.
+    const numbers = ['-5', '+3', '-0.5', '-1e-3', '-.5', '+1E6'];
+    expect(csvOf([numbers])).toBe(numbers.join(','));
+    expect(csvOf([['-2+3', "-1+cmd|' /C calc'!A0", '+5 V', '-1e', '\t=1']])).toBe(
+      "'-2+3,'-1+cmd|' /C calc'!A0,'+5 V,'-1e,'\t=1",
+    );
   });
 
   test('and comes back as it was', () => {

@@ -283,8 +283,11 @@ export function tableOfPoints(points: readonly { device: string; point: DraftPoi
   ];
 }
 
-/** What makes a spreadsheet take a cell for a formula; apostrophes before it are those of a text that has been defused. */
-const FORMULA_START = /^'*([=@]|[+-](?![\d.]))/;
+/**
+ * What makes a spreadsheet take a cell for a formula, which is anything behind a sign but a number; apostrophes before it are
+ * those of a text that has been defused.
+ */
+const FORMULA_START = /^'*(?:[=@\t\r]|[+-](?!(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[+-]?\d+)?$))/i;
 const undefused = (cell: string): string => (/^'/.test(cell) && FORMULA_START.test(cell) ? cell.slice(1) : cell);
 
 /** CSV after RFC 4180. A text that a spreadsheet would run gets an apostrophe in front, which `readTable` takes off. */

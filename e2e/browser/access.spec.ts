@@ -82,7 +82,7 @@ test('signing out ends the session on the server', async ({ page }) => {
 test('after signing in one is where one wanted to be, but nowhere else', async ({ page }) => {
   await page.goto(urlOf(rig, '/prove'));
   await expect(page).toHaveURL(/\/sign-in\?to=%2Fprove/);
-  await page.goto(urlOf(rig, '/sign-in?to=//elsewhere.invalid'));
+  await page.goto(urlOf(rig, '/sign-in?to=/%09/elsewhere.invalid/'));
   await page.getByLabel('Name').fill('viewer');
   await page.getByLabel('Password').fill('viewer-demo');
   await page.getByRole('button', { name: 'Sign in' }).click();

@@ -96,6 +96,42 @@ describe('https of its own', () => {
     expect(page.text).toContain('HLM-F1');
   });
 
+  test('a key that is not forgotten, or a cipher that can be tampered with, is not agreed on', async () => {
+    const agreed = (ciphers: string): Promise<string> =>
+      new Promise((resolve) => {
+        const options = {
+          port: rig.ports.web,
+          host: '127.0.0.1',
+          rejectUnauthorized: false,
+          maxVersion: 'TLSv1.2',
+        } as const;
+        const socket = connectTls({ ...options, ciphers }, () => {
+          resolve(socket.getCipher().name);
+          socket.destroy();
+        });
+        socket.on('error', () => resolve('none'));
+      });
+    const AEAD = 'ECDHE-ECDSA-AES128-GCM-SHA256';
+    expect([
+      await agreed(AEAD),
+      await agreed('ECDHE-ECDSA-AES128-SHA'),
+      await agreed(`ECDHE-ECDSA-AES128-SHA:${AEAD}`),
+    ]).toEqual([...[AEAD, 'none', AEAD]]);
+  });
+
+  test.each([
+    ['/healthz', {}, 200],
+    ['/nothing/there', {}, 404],
+    ['/_app/nothing', {}, 404],
+    ['/api/live', {}, 401],
+    ['/sign-in', { method: 'POST', headers: { origin: 'https://elsewhere.invalid' } }, 403],
+    ['/', { headers: { host: 'elsewhere.invalid' } }, 307],
+  ])('%s %j says how it may be used, whoever answers it', async (path, options, status) => {
+    const answer = await ask(path, options);
+    expect(answer.status).toBe(status);
+    expect(answer.headers).toMatchObject({ 'x-content-type-options': 'nosniff', 'x-frame-options': 'DENY' });
+  });
+
   test('a renewed certificate is shown from the next connection on; one that does not fit changes nothing', async () => {
     expect(await shownName()).toBe('first');
     put('second');

@@ -1,7 +1,8 @@
-import { readSettings } from '@halvix/core/settings';
+import { FORWARD_SECRECY, readSettings } from '@halvix/core/settings';
 import { createServer as createHttp, type RequestListener, type ServerOptions } from 'node:http';
 import { createServer as createHttps } from 'node:https';
 import { CertificateWatch, readCertificate, type Shown } from './certificate.ts';
+import { HEADERS } from './headers.ts';
 import { serverSettings } from './settings.ts';
 
 /*
@@ -59,11 +60,14 @@ const options: ServerOptions = {
 // Made by the build, beside which this program lies.
 const built = new URL('../web/build/handler.js', import.meta.url).href;
 const { handler } = (await import(built)) as { handler: (...of: [...Parameters<RequestListener>, () => void]) => void };
-const onRequest: RequestListener = (request, response) =>
+const onRequest: RequestListener = (request, response) => {
+  // On every answer, whoever makes it.
+  for (const [name, value] of Object.entries(HEADERS)) response.setHeader(name, value);
   handler(request, response, () => response.writeHead(404).end());
+};
 
 const shown = firstCertificate();
-const TLS = { minVersion: 'TLSv1.2', handshakeTimeout: HEADERS_MS } as const;
+const TLS = { minVersion: 'TLSv1.2', ciphers: FORWARD_SECRECY, handshakeTimeout: HEADERS_MS } as const;
 const server =
   shown === null
     ? createHttp(options, onRequest)
@@ -85,7 +89,12 @@ if (shown !== null && 'setSecureContext' in server) {
   const watch = new CertificateWatch(
     [certificateFile, keyFile],
     (renewed) => {
-      server.setSecureContext({ cert: renewed.cert, key: renewed.key, minVersion: TLS.minVersion });
+      server.setSecureContext({
+        cert: renewed.cert,
+        key: renewed.key,
+        minVersion: TLS.minVersion,
+        ciphers: TLS.ciphers,
+      });
       say('info', 'the certificate for https was renewed', { until: new Date(renewed.validTo).toISOString() });
       judge(renewed);
     },

@@ -9,14 +9,6 @@ import { tellSetupSecret } from '$lib/server/setup.ts';
 import { IDLE_MS, sessionHash } from '$lib/server/sign-in.ts';
 import { webSettings } from '$lib/server/settings.ts';
 
-const HEADERS = {
-  'x-content-type-options': 'nosniff',
-  'x-frame-options': 'DENY',
-  'referrer-policy': 'same-origin',
-  'permissions-policy': 'camera=(), microphone=(), geolocation=()',
-  'cross-origin-opener-policy': 'same-origin',
-};
-
 export const handle: Handle = async ({ event, resolve }) => {
   const { request, url, route } = event;
   const isRead = request.method === 'GET' || request.method === 'HEAD';
@@ -49,7 +41,6 @@ export const handle: Handle = async ({ event, resolve }) => {
     if (verdict === 'no') error(403, `As ${event.locals.person?.role ?? 'a visitor'} you may not do this`);
   }
   const response = await resolve(event);
-  for (const [name, value] of Object.entries(HEADERS)) response.headers.set(name, value);
   if (webSettings.HALVIX_WEB_ORIGIN.startsWith('https:'))
     response.headers.set('strict-transport-security', 'max-age=63072000');
   if (!url.pathname.startsWith('/_app/')) response.headers.set('cache-control', 'no-store');

@@ -236,6 +236,9 @@ export class Master
     this.orders.failSteps('the link was lost before it was done');
     this.forgetTurns();
     if (exchange?.task.type === 'control') this.controls.unanswered(exchange.task, 'the link was lost');
+    const dispensable = exchange && rulesOf(exchange.task).dispensable;
+    if (exchange && dispensable && this.reach.closedAt(exchange.task.type))
+      this.report({ type: 'diagnostic', words: `closes the connection at: ${dispensable}; it is polled without` });
     this.orders.failAll('the link was lost before it was sent');
   }
 
@@ -651,6 +654,7 @@ export class Master
       const scope = task.closes ? ALL_EVENT_CLASSES : scopeOf(task);
       if (scope !== 0) this.intake.settle(scope, fragment);
     }
+    if (final) this.reach.bore(task.type);
     if (final) rulesOf(task).answered(task, exchange.with(fragment), this, now);
     if (exchange.commit === null) this.goOn(exchange, final, now);
   }

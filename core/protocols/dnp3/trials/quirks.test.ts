@@ -40,3 +40,28 @@ test.each<[string, Quirks, Partial<MasterSettings>]>([
   expect(reads).toBeGreaterThan(4);
   expect(reads).toBeLessThan(1000);
 });
+
+test('a device that closes its connection at function 21 is polled without it, and the cause is named', () => {
+  const trial = new ModelTrial({}, { class1PeriodMs: 1000 });
+  const closes = (): boolean => trial.device.requests.at(-1) === 21;
+  for (let n = 0; n < 6; n++) {
+    trial.connect();
+    // It closes before it answers.
+    for (let ms = 0; ms < 3000 && !closes(); ms++) trial.pass(1);
+    if (closes()) {
+      trial.device.requests.length = 0;
+      trial.disconnect();
+      trial.pass(500);
+    } else {
+      trial.pass(3000);
+      break;
+    }
+  }
+  const last = trial.effects.findLast((effect) => effect.type === 'communication');
+  expect(last).toMatchObject({ state: 'answering' });
+  expect(trial.effects).toContainEqual({
+    type: 'diagnostic',
+    words: 'closes the connection at: disable unsolicited; it is polled without',
+  });
+  expect(trial.master.learned).toContain('it closes the connection at: ');
+});

@@ -68,15 +68,16 @@ export function measuredReadings(
     for (const item of header.items) {
       const { value, flags, time } = decodeMeasurement(type, fragment.octets, item.at, item.bit, commonTime);
       const synchronised = !needsTime && (type.time !== 'relative' || commonTimeSynchronised);
-      const number = measuredNumber(value);
+      // Nearly always it is a number: nothing is made for that.
+      const odd = Number.isFinite(value) ? null : measuredNumber(value);
       readings.push({
         id: numberOf(type.kind, item.index),
         kind: type.kind,
         index: item.index,
         value,
-        raw: number.raw,
+        raw: odd === null ? value : odd.raw,
         flags,
-        quality: qualityFromFlags(type.kind, flags) | number.quality,
+        quality: qualityFromFlags(type.kind, flags) | (odd?.quality ?? 0),
         time,
         timeSource: time === null ? 'receipt' : synchronised ? 'device' : 'deviceUnsynchronised',
         event: type.use === 'event',

@@ -1,4 +1,4 @@
-import { measuredNumber } from '../../../point/index.ts';
+import { measuredNumber, Quality } from '../../../point/index.ts';
 import type { Carrying, MarkedFrame, Measured } from '../../measured.ts';
 import { isBitTable, placeWords, TABLE_WORDS, widthOf, type Table } from '../points.ts';
 import { readValue, type Value } from '../values.ts';
@@ -77,14 +77,15 @@ function reading(
 ): RegisterReading {
   const { id, kind } = point;
   const states = kind === 'binary' || kind === 'output';
-  const number = measuredNumber(value);
+  const odd = Number.isFinite(value) ? null : measuredNumber(value);
+  const raw = odd === null ? value : odd.raw;
   return {
     id,
     kind,
     // A register that stands for a state is on when it is not 0.
-    raw: kind === 'text' ? 0 : states ? (number.raw === 0 ? 0 : 1) : number.raw,
+    raw: kind === 'text' ? 0 : states ? (raw === 0 ? 0 : 1) : raw,
     ...(text === undefined || (kind !== 'text' && point.at.type === 'time32') ? {} : { text }),
-    quality: number.quality,
+    quality: odd === null ? Quality.good : odd.quality,
     time: null,
     timeSource: 'receipt',
     event: false,

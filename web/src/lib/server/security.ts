@@ -1,6 +1,8 @@
+import { building } from '$app/environment';
 import { noteSecurity } from '@halvix/db';
 import type { RequestEvent } from '@sveltejs/kit';
 import { database } from './database.ts';
+import { SecurityFold } from './securityfold.ts';
 
 export type SecurityEvent =
   | 'sign-in'
@@ -21,13 +23,37 @@ export function noteWho(
   words: string,
   who = event.locals.person?.name ?? '',
 ): Promise<void> {
+  const now = Date.now();
   const entry = {
-    time: Date.now(),
+    time: now,
     who: who.slice(0, 64),
     what,
     words: words.slice(0, 500),
     address: event.getClientAddress(),
   };
+  // What anybody can cause is not written as often as anybody likes.
+  if (ANYBODYS.has(what) && !fold.takes(entry, now)) return Promise.resolve();
+  return write(entry);
+}
+
+const ANYBODYS: ReadonlySet<SecurityEvent> = new Set(['failed sign-in', 'refused']);
+const fold = new SecurityFold<Entry>();
+const LOOK_MS = 10_000;
+if (!building)
+  setInterval(() => {
+    const now = Date.now();
+    for (const { entry, count } of fold.over(now))
+      void write({
+        ...entry,
+        time: now,
+        who: '',
+        words: `and ${count} more in a minute, the last: ${entry.words}`.slice(0, 500),
+      });
+  }, LOOK_MS).unref();
+
+type Entry = Parameters<typeof noteSecurity>[1];
+
+function write(entry: Entry): Promise<void> {
   return noteSecurity(database, entry).catch((error: unknown) => {
     process.stdout.write(
       `${JSON.stringify({ time: new Date().toISOString(), level: 'error', words: 'the security log was not written', reason: String((error as Error).cause ?? error) })}\n`,

@@ -2,15 +2,13 @@ import { hasAccounts } from '@halvix/db';
 import { fail, redirect } from '@sveltejs/kit';
 import { formOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
+import { ownPath } from '$lib/server/ownpath.ts';
 import { noteWho } from '$lib/server/security.ts';
 import { checkCredentials, credentialsSchema, openSession } from '$lib/server/sign-in.ts';
 import type { Actions, PageServerLoad } from './$types';
 
-/** Only paths of our own: nobody is sent elsewhere after signing in. */
-const destination = (to: string | null): string => (to !== null && /^\/(?![/\\])/.test(to) ? to : '/run');
-
 export const load: PageServerLoad = async ({ locals, url }) => {
-  if (locals.person !== null) redirect(303, destination(url.searchParams.get('to')));
+  if (locals.person !== null) redirect(303, ownPath(url.searchParams.get('to')));
   if (!(await hasAccounts(database))) redirect(303, '/setup');
 };
 
@@ -28,6 +26,6 @@ export const actions: Actions = {
     }
     await openSession(event, checked.account);
     await noteWho(event, 'sign-in', `as ${checked.account.role}`, checked.account.name);
-    redirect(303, destination(url.searchParams.get('to')));
+    redirect(303, ownPath(url.searchParams.get('to')));
   },
 };

@@ -6,7 +6,9 @@ import type { RequestHandler } from './$types';
 
 export const POST: RequestHandler = async (event) => {
   const ended = await endSession(event.cookies);
-  if (ended !== null) liveHub.endSessions([ended]);
-  await noteWho(event, 'sign-out', '');
+  if (ended !== null) {
+    liveHub.endSessions([ended]);
+    await noteWho(event, 'sign-out', '');
+  }
   redirect(303, '/sign-in');
 };
