@@ -67,6 +67,9 @@
   const rows = $derived((found ?? []).filter(({ address }) => address.startsWith(scope)));
   const crumbs = $derived(scope === '' ? [] : levels(`${scope}x`));
 
+  /** A float of 32 bits has about seven digits. */
+  const numberWords = (value: number): string => String(Number.isInteger(value) ? value : Number(value.toPrecision(7)));
+
   const columns: Column<SurveyedPoint>[] = [
     { key: 'address', title: 'Address', width: 'minmax(260px,1.6fr)', mono: true, text: ({ address }) => address },
     { key: 'kind', title: 'Kind', width: '52px', mono: true, text: ({ kind }) => KIND_WORDS[kind].short },
@@ -74,10 +77,10 @@
     {
       key: 'value',
       title: 'Value',
-      width: '130px',
+      width: 'minmax(190px,0.6fr)',
       align: 'right',
       mono: true,
-      text: ({ words, value }) => words ?? (value === null ? '' : String(value)),
+      text: ({ words, value }) => words ?? (value === null ? '' : numberWords(value)),
     },
     { key: 'unit', title: 'Unit', width: '56px', text: ({ unit = '' }) => unit },
     { key: 'said', title: 'Quality', width: 'minmax(80px,0.7fr)', text: ({ said }) => said },
