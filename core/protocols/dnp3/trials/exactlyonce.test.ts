@@ -45,7 +45,56 @@ const UNTIMED = {
   ...{ order: 'oldestFirst' as const, unsolicited: 'never' as const, classBitsLag: false },
 };
 /** What was wrong once: looking behind untimed events came to its bound, and stayed there while each poll brought some. */
-const ONCE_WRONG: [typeof UNTIMED, Plan][] = [
+type Fine = Omit<typeof UNTIMED, 'grainMs' | 'order'> & { grainMs: 1; order: 'byKind' };
+const ONCE_WRONG: [typeof UNTIMED | Fine, Plan][] = [
+  // The engine dies; the first that comes afterwards is a single event at a time that a coarse clock could give too.
+  [
+    {
+      grainMs: 1,
+      cuts: [2, 1],
+      severalFragments: false,
+      order: 'byKind',
+      unsolicited: 'never',
+      keepsEvents: true,
+      classBitsLag: false,
+    },
+    [
+      {
+        changes: [
+          [0, 342],
+          [2, 779],
+          [0, 15],
+          [0, 523],
+          [0, 341],
+          [0, 417],
+        ],
+        loseConfirms: [false, true],
+        then: 'nothing',
+      },
+      {
+        changes: [
+          [0, 616],
+          [2, 76],
+          [2, 320],
+        ],
+        loseConfirms: [],
+        then: 'nothing',
+      },
+      {
+        changes: [
+          [0, 54],
+          [0, 604],
+          [0, 166],
+          [0, 733],
+          [0, 7],
+        ],
+        loseConfirms: [true],
+        then: 'restart',
+      },
+      { changes: [], loseConfirms: [], then: 'die' },
+      { changes: [], loseConfirms: [], then: 'nothing' },
+    ],
+  ],
   [
     UNTIMED,
     [

@@ -98,6 +98,9 @@ export class ReplayGuard {
 
   constructor(remembered: Uint8Array | null = null) {
     this.questions = remembered === null ? [] : decode(remembered);
+    // Only where times tell events apart was anything remembered as unambiguous.
+    if (this.questions.some(({ events }) => events.some(({ point, ambiguous }) => point >= 0 && !ambiguous)))
+      this.clock.isFine();
   }
 
   /**
@@ -406,6 +409,11 @@ class ClockGrain {
       last.time = time;
       last.value = value;
     }
+  }
+
+  /** It was known before that its times tell events apart. */
+  isFine(): void {
+    this.grainMs = 1;
   }
 
   /** Whether the device may give an equal event of that point the same time. */
