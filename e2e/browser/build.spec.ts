@@ -471,6 +471,13 @@ test('revisions: compare, apply an older one again, export and import', async ({
   await page.getByRole('button', { name: 'apply again…' }).click();
   await page.getByRole('button', { name: 'Apply revision 1 again' }).click();
   await expect(page.getByTestId('applied')).toContainText('Revision 1 runs again, as revision 3');
+  const log = await rig.sql`select who, words from security_log where what = 'configuration' order by id`;
+  expect(log.map(({ words }) => String(words).replace(/:.*/, ''))).toEqual([
+    'applied revision 1',
+    'applied revision 2',
+    'applied revision 1 again, as revision 3',
+  ]);
+  expect(log[2].who).toBe('ada');
   await rig.until('F1 is gone', async () => (await rig.hop('device', 'HLM-F1')) === undefined);
   const [exported] = await Promise.all([
     page.waitForEvent('download'),

@@ -75,25 +75,45 @@ test('the bench impairs a link, takes no nonsense, and is only looked at by a vi
   expect(refused.status()).toBe(403);
 });
 
-test('orders to a device: an operator freezes counters, only an engineer restarts', async ({ page }) => {
+test('orders to a device: an operator freezes counters; restart, clock and clearing are the engineer’s, and who asked is in the security log', async ({
+  page,
+}) => {
   await signIn(page, rig, 'operator');
   await visit(page, rig, '/run/device/SKA');
   await page.getByRole('button', { name: 'freeze its counters' }).click();
   await expect(page.getByText('Asked.')).toBeVisible();
-  await expect(page.getByRole('button', { name: 'restart…' })).toHaveCount(0);
-  const order = { type: 'order', device: 'SKA', order: { what: 'restart', how: 'cold' }, by: 'somebody else' };
-  const refused = await page.request.post(urlOf(rig, '/api/requests'), {
-    data: order,
-    headers: { origin: new URL(page.url()).origin },
-  });
-  expect(refused.status()).toBe(403);
+  for (const name of ['restart…', 'take our time'])
+    await expect(page.getByRole('button', { name, exact: true })).toHaveCount(0);
+  for (const order of [
+    { what: 'restart', how: 'cold' },
+    { what: 'freeze', clear: true, range: null, acknowledged: true },
+    { what: 'synchronise' },
+    { what: 'broadcast', job: 'freeze' },
+  ]) {
+    const refused = await page.request.post(urlOf(rig, '/api/requests'), {
+      data: { type: 'order', device: 'SKA', order, by: 'somebody else' },
+      headers: { origin: new URL(page.url()).origin },
+    });
+    expect(refused.status(), JSON.stringify(order)).toBe(403);
+  }
+  await visit(page, rig, '/run/link/R1');
+  await expect(page.getByText('Tell all devices at once')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Sign out' }).click();
   // All of a line at once; nobody answers that.
+  await signIn(page, rig, 'engineer');
   await visit(page, rig, '/run/link/R1');
   await page.getByRole('button', { name: 'take our time' }).click();
   await expect(page.getByText('A broadcast is not answered')).toBeVisible();
   await visit(page, rig, '/run');
   await expect(page.getByText('freeze counters, asked by operator: done')).toBeVisible();
-  await expect(page.getByText('to all on the line: set the clock, asked by operator: done')).toBeVisible();
+  await expect(page.getByText('to all on the line: set the clock, asked by engineer: done')).toBeVisible();
+  await visit(page, rig, '/upkeep/security');
+  const log = page.getByRole('table', { name: 'Security log' });
+  for (const [who, words] of [
+    ['operator', 'SKA: freeze counters'],
+    ['engineer', 'to all on the line: set the clock'],
+  ])
+    await expect(log.getByRole('row').filter({ hasText: who }).filter({ hasText: words })).toContainText('order');
 });
 
 test('a level is set in its unit, within its limits, and the station shows what it took', async ({ page }) => {
@@ -153,6 +173,13 @@ test('the records of a relay: listed, fetched, saved as they are, deleted there 
   await expect(inDevice.getByRole('row', { name: /REC00001.CFG/ })).toHaveCount(0);
   // What was fetched is still here.
   await expect(page.getByRole('link', { name: 'Save REC00001.CFG' })).toBeVisible();
+  expect(
+    await rig.sql`select who, what, words from security_log where words like '%REC00001.CFG%' order by id`,
+  ).toEqual([
+    { who: 'operator', what: 'file', words: 'HLM-F1: read file REC00001.CFG' },
+    { who: 'operator', what: 'export', words: 'the file REC00001.CFG of HLM-F1' },
+    { who: 'engineer', what: 'file', words: 'HLM-F1: delete file REC00001.CFG' },
+  ]);
   expect(complaints).toEqual([]);
 });
 

@@ -81,11 +81,24 @@ const ORDER_NAMES: Record<Order['what'], string> = {
 };
 
 export const orderWords = (order: Order): string =>
-  order.what === 'broadcast' ? `to all on the line: ${BROADCASTS[order.job]}` : ORDER_NAMES[order.what];
+  order.what === 'broadcast'
+    ? `to all on the line: ${BROADCASTS[order.job]}`
+    : order.what === 'freeze' && order.clear
+      ? BROADCASTS.freezeAndClear
+      : ORDER_NAMES[order.what];
 
-/** Orders that change how a device works, rather than ask it for something. */
-const CHANGING: readonly Order['what'][] = ['restart', 'assignClass', 'unsolicited', 'writeDeadbands', 'deleteFile'];
-export const changesDevice = ({ what }: Order): boolean => CHANGING.includes(what);
+/** Orders that change how a device works or what it holds for everybody, rather than ask it for something. */
+const CHANGING: readonly Order['what'][] = [
+  'restart',
+  'assignClass',
+  'unsolicited',
+  'writeDeadbands',
+  'deleteFile',
+  'synchronise',
+  'broadcast',
+];
+export const changesDevice = (order: Order): boolean =>
+  CHANGING.includes(order.what) || (order.what === 'freeze' && order.clear);
 
 /** An order that is one request. */
 export type Requested = Exclude<Order, { what: 'synchronise' | 'broadcast' | FileOrder['what'] }>;

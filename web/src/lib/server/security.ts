@@ -13,6 +13,9 @@ export type SecurityEvent =
   | 'session'
   | 'password'
   | 'export'
+  | 'configuration'
+  | 'order'
+  | 'file'
   | 'control'
   | 'settings';
 

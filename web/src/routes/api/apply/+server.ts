@@ -4,6 +4,7 @@ import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { forgetModel } from '$lib/server/model.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({
@@ -13,11 +14,13 @@ const bodySchema = z.object({
 });
 
 /** Applies the draft: it becomes the newest revision, and the engines take it over. */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const { version, note } = await bodyOf(request, bodySchema);
   const outcome = await applyDraft(database, version, locals.person?.name ?? '', note);
   if (outcome.ok) {
     forgetModel();
+    await noteWho(event, 'configuration', `applied revision ${outcome.revision}${note === '' ? '' : `: ${note}`}`);
     return json({ revision: outcome.revision });
   }
   if (outcome.reason === 'changed')

@@ -31,7 +31,8 @@ const bodySchema = z.object({
 const MAX_TOLD = 200;
 
 /** Reads a document: tells what it would change or what is wrong with it; with `over` the draft becomes it. */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const { document, over } = await bodyOf(request, bodySchema);
   const read = readConfiguration(document);
   if (!read.ok) return json({ problems: read.problem.slice(0, MAX_TOLD), changes: [], count: 0, version: 0 });
@@ -41,6 +42,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     const author = locals.person?.name ?? '';
     const taken = await database.transaction((tx) => replaceDraft(tx, read.value, author, Date.now(), over));
     if (!taken) error(409, 'The draft changed since you looked at it: import the file again.');
+    await noteWho(event, 'configuration', `took a document into the draft, ${changes.length} changes`);
   }
   return json({ problems: [], changes: changes.slice(0, MAX_TOLD), count: changes.length, version });
 };

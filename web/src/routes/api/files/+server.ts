@@ -7,10 +7,12 @@ import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { ask } from '$lib/server/live.ts';
 import { deviceByCode, model } from '$lib/server/model.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 /** Asks a device for its directory or a file, or to delete one. The same id again asks nothing. */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const { id, device: code, what, name, as } = await bodyOf(request, fileOrderSchema);
   const { person } = locals;
   if (person === null) error(401, 'Sign in first');
@@ -21,6 +23,13 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   if (!mayOrder(person.role, device.protocol, { what, name, as }))
     error(403, 'Deleting files in a device is for engineers');
   const order = { id, device: device.code, what, name, requestedBy: person.name, requested: Date.now() };
-  if (await orderTransfer(database, order)) await ask({ type: 'file', id, as });
+  if (await orderTransfer(database, order)) {
+    await noteWho(
+      event,
+      'file',
+      `${device.code}: ${deviceOf(device.protocol).orders.words({ what, name, as })} ${name}`,
+    );
+    await ask({ type: 'file', id, as });
+  }
   return json({ id }, { status: 202 });
 };

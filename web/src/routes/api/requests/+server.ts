@@ -5,13 +5,15 @@ import { mayOrder } from '$lib/server/access.ts';
 import { bodyOf } from '$lib/server/body.ts';
 import { ask } from '$lib/server/live.ts';
 import { deviceByCode, model } from '$lib/server/model.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 /**
  * Poll now, reset counters, an order to a device: passed on to the engine, in the name of who asks. What engine and web
  * say to each other besides cannot be said from here.
  */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const body = await bodyOf(request, personalRequestSchema);
   const { person } = locals;
   if (person === null) error(401, 'Sign in first');
@@ -22,12 +24,14 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     if (!orders.schema.safeParse(body.order).success) error(400, `order: ${device.code} cannot be asked that`);
     if (!mayOrder(person.role, device.protocol, body.order))
       error(403, 'What changes how a device works is for engineers');
+    await noteWho(event, 'order', `${device.code}: ${orders.words(body.order)}`);
   }
   if (body.type === 'outboundOrder') {
     const outbound = (await model()).configuration.outbounds.find(({ code }) => code === body.outbound);
     if (outbound === undefined) error(404, `outbound: there is no outbound ${body.outbound}`);
-    if (wayOut(outbound.protocol)?.orders?.[body.order] === undefined)
-      error(400, `order: ${outbound.code} cannot be asked that`);
+    const order = wayOut(outbound.protocol)?.orders?.[body.order];
+    if (order === undefined) error(400, `order: ${outbound.code} cannot be asked that`);
+    await noteWho(event, 'order', `${outbound.code}: ${order.words}`);
   }
   await ask('by' in body ? { ...body, by: person.name } : body);
   return json({ asked: true }, { status: 202 });

@@ -4,6 +4,7 @@ import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { forgetModel } from '$lib/server/model.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({
@@ -13,7 +14,8 @@ const bodySchema = z.object({
 });
 
 /** Applies an older revision again, as a new one. The draft becomes the same. */
-export const POST: RequestHandler = async ({ request, locals }) => {
+export const POST: RequestHandler = async (event) => {
+  const { request, locals } = event;
   const { revision, version } = await bodyOf(request, bodySchema);
   const old = await revisionById(database, revision);
   if (old === null) error(404, `revision: there is no revision ${revision}`);
@@ -21,5 +23,6 @@ export const POST: RequestHandler = async ({ request, locals }) => {
   const id = await applyOverDraft(database, version, old.configuration, locals.person?.name ?? '', words);
   if (id === null) error(409, 'The draft changed since you looked at it: look again, then apply.');
   forgetModel();
+  await noteWho(event, 'configuration', `applied revision ${revision} again, as revision ${id}`);
   return json({ revision: id });
 };

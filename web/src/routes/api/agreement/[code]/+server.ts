@@ -5,6 +5,7 @@ import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
+import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 async function drafted(code: string): Promise<{ outbound: OutboundConfig; configuration: Configuration }> {
@@ -15,8 +16,9 @@ async function drafted(code: string): Promise<{ outbound: OutboundConfig; config
 }
 
 /** The agreement with a party as a file of its own (docs/formats.md). */
-export const GET: RequestHandler = async ({ params }) => {
-  const { outbound, configuration } = await drafted(params.code);
+export const GET: RequestHandler = async (event) => {
+  const { outbound, configuration } = await drafted(event.params.code);
+  await noteWho(event, 'export', `the agreement with ${outbound.code}`);
   const headers = {
     'content-type': 'application/json',
     'content-disposition': `attachment; filename="halvix-agreement-${outbound.code}.json"`,

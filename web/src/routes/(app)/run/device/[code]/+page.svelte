@@ -317,7 +317,7 @@
       {#if mayOperate}
         <p class="flex flex-wrap items-center gap-2 text-[12.5px]">
           <span class="text-soft">Ask the device to</span>
-          {#each asks.asks as { words, order: wanted } (words)}
+          {#each asks.asks.filter((one) => data.person.role === 'engineer' || !asks.changes(one.order)) as { words, order: wanted } (words)}
             <button class="button" onclick={() => void order(wanted)}>{words}</button>
           {/each}
           {#if asks.restart && data.person.role === 'engineer'}

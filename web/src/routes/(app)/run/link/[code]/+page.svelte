@@ -125,7 +125,10 @@
   const columns = $derived(ALL_COLUMNS.filter(({ key }) => takesTurns || !OF_TURNS.includes(key)));
 
   let told = $state<string | null>(null);
-  const broadcasts = $derived(deviceOf(devices[0]?.protocol ?? FIRST_PROTOCOL).orders.broadcasts);
+  const orders = $derived(deviceOf(devices[0]?.protocol ?? FIRST_PROTOCOL).orders);
+  const broadcasts = $derived(
+    orders.broadcasts.filter(({ order }) => data.person.role === 'engineer' || !orders.changes(order)),
+  );
   /** Goes out in the name of a device that answers; the others hear it as well. */
   async function tellAll(order: unknown): Promise<void> {
     const speaker = codes.find((code) => live.hops.devices[code]?.state === 'answering') ?? codes[0];
