@@ -47,4 +47,15 @@ describe('the clock', () => {
     expect(clock.now() - wall).toBeLessThan(began - 40);
     expect(clock.aheadMs).toBe(0);
   });
+
+  test('never runs backwards by a fraction, not even while it is led back', () => {
+    wall -= 900;
+    let last = clock.fine();
+    for (let n = 0; n < 1000; n++) {
+      pass(0.3);
+      expect(clock.fine()).toBeGreaterThanOrEqual(last);
+      last = clock.fine();
+    }
+    expect(clock.now()).toBe(Math.floor(last));
+  });
 });

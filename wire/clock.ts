@@ -20,6 +20,8 @@ const MACHINE: Clocks = { wall: () => Date.now(), steady: () => performance.now(
 export class SteadyClock {
   private offset: number;
   private lastAsked: number;
+  private last: Instant = -Infinity;
+  private lastSteady = -Infinity;
   private steppedAt = -Infinity;
   /** The last step that it followed, milliseconds; 0: none yet. */
   stepMs = 0;
@@ -29,7 +31,11 @@ export class SteadyClock {
     this.lastAsked = clocks.steady();
   }
 
-  now = (): Instant => {
+  /** Whole milliseconds. */
+  now = (): Instant => Math.floor(this.fine());
+
+  /** The same, as fine as the machine tells it. */
+  fine = (): Instant => {
     const monotonic = this.clocks.steady();
     const error = this.clocks.wall() - (monotonic + this.offset);
     if (error > STEP_MS) {
@@ -40,7 +46,10 @@ export class SteadyClock {
       this.lastAsked = monotonic;
       this.offset += Math.max(-SLEW_PER_CALL_MS, Math.min(SLEW_PER_CALL_MS, error));
     }
-    return Math.floor(monotonic + this.offset);
+    // Led back by half a millisecond it would run backwards once.
+    if (monotonic < this.lastSteady) this.last = -Infinity;
+    this.lastSteady = monotonic;
+    return (this.last = Math.max(this.last, monotonic + this.offset));
   };
 
   /** Whether it stepped so lately that its times may be wrong. */

@@ -20,7 +20,12 @@ export interface UdpOptions extends ReconnectOptions {
 /** Datagrams to and from one peer. What comes from anybody else is passed over. */
 export class UdpLink extends Reconnecting {
   constructor(options: UdpOptions, events: LinkEvents) {
-    super(options, (attempt) => dial(options, attempt), events, `UDP ${options.host}:${options.port}`);
+    super(
+      { ...options, whole: true },
+      (attempt) => dial(options, attempt),
+      events,
+      `UDP ${options.host}:${options.port}`,
+    );
   }
 }
 

@@ -113,6 +113,39 @@ const use = (party: Fake, ms: number): void => {
   hear(party.number);
 };
 
+describe('fractions of a millisecond', () => {
+  test('a silence is as long as it has to be, wherever in a millisecond it begins; parties live by whole ones', () => {
+    begin(1, {}, 1.75);
+    parties[0].want(Priority.events);
+    poke();
+    parties[0].want(Priority.events);
+    now = 1030.9;
+    hear(1);
+    // By whole milliseconds it would be over at 1032: after 1.1 ms.
+    expect(lane.deadline).toBeCloseTo(1032.65, 6);
+    now = 1032.6;
+    expect(sent(poke())).toEqual([]);
+    now = 1032.7;
+    const effects = poke();
+    expect(sent(effects)).toEqual(['D1 10']);
+    expect(parties[0].did.filter((did) => did.startsWith('grant')).at(-1)).toBe('grant 1032 1032.7');
+    now = 1040.2;
+    expect(turns(hear(1)).map(({ began, ended }) => [began, ended])).toEqual([[1032, 1040]]);
+  });
+});
+
+test('a party whose deadline is a part of a millisecond is woken when a whole one has passed it', () => {
+  begin(1);
+  parties[0].deadline = 1100.5;
+  now = 1000.25;
+  poke();
+  expect(lane.deadline).toBe(1101);
+  now = 1101;
+  const before = parties[0].did.length;
+  poke();
+  expect(parties[0].did.slice(before)).toEqual(['wake 1101']);
+});
+
 describe('one at a time', () => {
   test('who asks holds the line until its answer is there', () => {
     begin(2);

@@ -116,13 +116,22 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   private wakeAt: Instant | null = null;
   private totals = { turns: 0, sendingMs: 0, receivingMs: 0, waitingMs: 0, turningMs: 0, otherFrames: 0, badFrames: 0 };
   private since: Instant;
+  /** The time as fine as it was told: silences are kept by it. Parties live by whole milliseconds. */
+  private fine: Instant;
+  readonly isFine = true;
 
   constructor(
     readonly timing: LineTiming,
     private readonly framing: Framing<Event>,
     now: Instant,
   ) {
-    this.since = now;
+    this.since = this.fine = now;
+  }
+
+  /** Takes the time; returns it in whole milliseconds. */
+  private tell(now: Instant): Instant {
+    this.fine = now;
+    return Math.floor(now);
   }
 
   get devices(): string[] {
@@ -130,7 +139,8 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   }
 
   /** The party of a device; no other on this line owns what comes for it. */
-  add(device: string, party: Party<Command, Effect, Event>, now: Instant): void {
+  add(device: string, party: Party<Command, Effect, Event>, at: Instant): void {
+    const now = this.tell(at);
     const member = {
       device,
       party,
@@ -145,11 +155,12 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     this.run(now);
   }
 
-  remove(device: string, now: Instant): void {
+  remove(device: string, at: Instant): void {
     const member = this.members.get(device);
     if (member === undefined) return;
+    const now = this.tell(at);
     member.party.stop(now);
-    this.collect(member, now);
+    this.collect(member);
     this.members.delete(device);
     this.inOrder = [...this.members.values()];
     if (this.holder === member) this.endTurn(now);
@@ -161,16 +172,18 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     return used.length > 0 ? Math.min(...used) : 0;
   }
 
-  start(now: Instant): void {
+  start(at: Instant): void {
+    const now = this.tell(at);
     this.up = true;
     this.framing.reset();
-    this.freeAt = this.sendingUntil = now;
+    this.freeAt = this.sendingUntil = this.fine;
     for (const { party } of this.inOrder) party.start(now);
     this.run(now);
   }
 
-  stop(now: Instant): void {
+  stop(at: Instant): void {
     if (!this.up) return;
+    const now = this.tell(at);
     this.up = false;
     if (this.key !== null) this.effects.push({ type: 'key', on: false });
     this.key = null;
@@ -181,8 +194,9 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     this.run(now);
   }
 
-  receive(bytes: Uint8Array, now: Instant): void {
+  receive(bytes: Uint8Array, at: Instant): void {
     if (!this.up) return;
+    const now = this.tell(at);
     const { holder } = this;
     const took = bytes.length * octetMs(this.timing);
     holder?.party.octetsArrive(now);
@@ -199,12 +213,12 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
         this.totals.otherFrames++;
         // Where one device alone is asked, whoever answers is meant to be it.
         holder?.party.strangerHeard(event);
-        this.freeAt = Math.max(this.freeAt, now + this.timing.quietMs);
+        this.freeAt = Math.max(this.freeAt, this.fine + this.timing.quietMs);
       }
     }
     // The other end lets its transmitter go before ours may be keyed, and frames keep their distance.
     const rest = Math.max(this.timing.keyDownMs, this.framing.gapMs);
-    if (rest > 0) this.freeAt = Math.max(this.freeAt, now + rest);
+    if (rest > 0) this.freeAt = Math.max(this.freeAt, this.fine + rest);
     this.run(now);
   }
 
@@ -213,13 +227,14 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     return undefined;
   }
 
-  command({ device, command }: LaneCommand<Command>, now: Instant): void {
+  command({ device, command }: LaneCommand<Command>, at: Instant): void {
+    const now = this.tell(at);
     this.members.get(device)?.party.command(command, now);
     this.run(now);
   }
 
-  wake(now: Instant): void {
-    this.run(now);
+  wake(at: Instant): void {
+    this.run(this.tell(at));
   }
 
   get deadline(): Instant | null {
@@ -257,10 +272,10 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     for (const member of this.inOrder) {
       const at = member.party.deadline;
       if (at !== null && now >= at) member.party.wake(now);
-      this.collect(member, now);
+      this.collect(member);
     }
     if (this.holder !== null && !this.holder.party.holdsLine) this.endTurn(now);
-    this.flush(now);
+    this.flush();
     if (this.up) this.assign(now);
     this.letGo(now);
     this.wakeAt = this.nextWake(now);
@@ -275,10 +290,10 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
         this.transmit(this.holder, now);
         continue;
       }
-      if (now < this.freeAt || this.out.length > 0) return;
+      if (this.fine < this.freeAt || this.out.length > 0) return;
       const next = this.mostUrgent(now);
       if (next === null) return;
-      if (!this.isKeyed(now)) return;
+      if (!this.isKeyed()) return;
       const { member, wish } = next;
       this.beginTurn(member, wish, now);
       this.transmit(member, now);
@@ -334,8 +349,8 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   }
 
   private transmit(member: Member<Party<Command, Effect, Event>>, now: Instant): void {
-    member.party.grant(now, Math.max(now, this.sendingUntil));
-    this.collect(member, now);
+    member.party.grant(now, Math.max(this.fine, this.sendingUntil));
+    this.collect(member);
     if (this.turn !== null && member.party.holdsLine) this.turn.outcome = 'silent';
   }
 
@@ -344,7 +359,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     this.holder = null;
     this.turn = null;
     if (holder === null || turn === null) return;
-    const ended = Math.max(now, turn.outcome === 'sent' ? this.sendingUntil : now);
+    const ended = Math.max(now, turn.outcome === 'sent' ? Math.floor(this.sendingUntil) : now);
     turn.ended = ended;
     const took = Math.max(0, ended - turn.began);
     turn.waitingMs = Math.max(0, took - turn.sendingMs - turn.receivingMs);
@@ -362,7 +377,7 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   // ---- the line itself
 
   /** Passes on what a party brought about; its octets go out as soon as the line is ours. */
-  private collect(member: Member<Party<Command, Effect, Event>>, now: Instant): void {
+  private collect(member: Member<Party<Command, Effect, Event>>): void {
     for (const effect of member.party.take()) {
       if (isSend(effect)) this.out.push({ device: member.device, octets: effect.octets });
       else {
@@ -370,17 +385,17 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
         this.effects.push({ type: 'device', device: member.device, effect });
       }
     }
-    this.flush(now);
+    this.flush();
   }
 
   /** Sends what waits, as soon as the line is ours. */
-  private flush(now: Instant): void {
-    while (this.out.length > 0 && now >= this.freeAt && this.isKeyed(now)) {
+  private flush(): void {
+    while (this.out.length > 0 && this.fine >= this.freeAt && this.isKeyed()) {
       const sent = this.out.shift();
       if (sent === undefined) return;
       const { device, octets } = sent;
       const took = octets.length * octetMs(this.timing);
-      this.sendingUntil = Math.max(now, this.sendingUntil) + took;
+      this.sendingUntil = Math.max(this.fine, this.sendingUntil) + took;
       if (this.key !== null) this.key.offAt = this.sendingUntil + this.timing.keyDownMs;
       if (this.turn !== null) this.turn.sendingMs += took;
       this.effects.push({ type: 'send', octets, device });
@@ -388,23 +403,23 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
   }
 
   /** Keys the transmitter when there is one; true once octets may go. */
-  private isKeyed(now: Instant): boolean {
+  private isKeyed(): boolean {
     if (this.timing.keyUpMs === 0) return true;
     if (this.key === null) {
-      this.key = { readyAt: now + this.timing.keyUpMs, offAt: null };
+      this.key = { readyAt: this.fine + this.timing.keyUpMs, offAt: null };
       this.totals.turningMs += this.timing.keyUpMs + this.timing.keyDownMs;
       this.effects.push({ type: 'key', on: true });
     }
-    return now >= this.key.readyAt;
+    return this.fine >= this.key.readyAt;
   }
 
   private letGo(now: Instant): void {
     const { key } = this;
-    if (key === null || now < (key.offAt ?? key.readyAt)) return;
+    if (key === null || this.fine < (key.offAt ?? key.readyAt)) return;
     // Keyed for something that has gone away since: let go as well.
     if (key.offAt === null && (this.out.length > 0 || this.mostUrgent(now) !== null)) return;
     this.key = null;
-    this.freeAt = Math.max(this.freeAt, now);
+    this.freeAt = Math.max(this.freeAt, this.fine);
     this.effects.push({ type: 'key', on: false });
   }
 
@@ -413,15 +428,15 @@ export class Lane<Command, Effect extends { type: string }, Event> implements Se
     let waits = false;
     for (const { party } of this.inOrder) {
       const at = party.deadline;
-      // What is due already waits for the line.
-      if (at !== null && at > now) earliest = Math.min(earliest, at);
+      // What is due already waits for the line. Parties live by whole milliseconds.
+      if (at !== null && at > now) earliest = Math.min(earliest, Math.ceil(at));
       else if (at !== null) waits = true;
     }
     if (this.key !== null) {
       const at = this.key.offAt !== null && this.out.length === 0 ? this.key.offAt : this.key.readyAt;
-      if (at > now) earliest = Math.min(earliest, at);
+      if (at > this.fine) earliest = Math.min(earliest, at);
     }
-    if (this.up && this.freeAt > now) {
+    if (this.up && this.freeAt > this.fine) {
       const someoneWaits = this.holder === null && (waits || this.mostUrgent(now) !== null);
       if (someoneWaits || this.out.length > 0) earliest = Math.min(earliest, this.freeAt);
     }

@@ -17,6 +17,8 @@ export interface Session<Command, Effect> {
   wake(now: Instant): void;
   /** When to be woken next; null: not at all. */
   readonly deadline: Instant | null;
+  /** It times silences on a line: it gets fractions of milliseconds, and is woken exactly. Others get whole ones. */
+  readonly isFine?: boolean;
   /** What the owner has to do, oldest first; empties the list. */
   take(): Effect[];
 }
