@@ -1,3 +1,4 @@
+import { clock, exactly } from '@halvix/wire';
 import { z } from 'zod';
 
 /** What can be wrong with a link, each by itself; all zero or off: nothing is. */
@@ -34,7 +35,7 @@ const PIECE = 32;
 export class ImpairedWire {
   settings: Impairments = NO_IMPAIRMENTS;
   private readonly free = { toDevice: 0, toMaster: 0 };
-  private timers = new Set<NodeJS.Timeout>();
+  private readonly waits = new Set<() => void>();
   private began: number;
   readonly counts = { lost: 0, flipped: 0, dropped: 0, passed: 0 };
 
@@ -59,8 +60,8 @@ export class ImpairedWire {
 
   /** Forgets what is under way: the connection is gone. */
   clear(): void {
-    for (const timer of this.timers) clearTimeout(timer);
-    this.timers.clear();
+    for (const end of this.waits) end();
+    this.waits.clear();
     this.free.toDevice = this.free.toMaster = 0;
   }
 
@@ -104,14 +105,13 @@ export class ImpairedWire {
     return Uint8Array.from(out);
   }
 
+  /** To a fraction of a millisecond: a character of a line is not much more. */
   private later(ms: number, run: () => void): void {
-    const timer = setTimeout(
-      () => {
-        this.timers.delete(timer);
-        run();
-      },
-      Math.max(0, ms),
-    );
-    this.timers.add(timer);
+    let end = (): void => {};
+    end = exactly(clock.fine() + ms, () => {
+      this.waits.delete(end);
+      run();
+    });
+    this.waits.add(end);
   }
 }

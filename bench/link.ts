@@ -35,7 +35,7 @@ export abstract class BenchLink {
     readonly port: number,
     halfDuplex = false,
   ) {
-    this.wire = new ImpairedWire(clock.now, Math.random, halfDuplex);
+    this.wire = new ImpairedWire(clock.fine, Math.random, halfDuplex);
     this.timer = setInterval(() => this.look(), LOOK_MS);
     this.timer.unref();
   }

@@ -37,6 +37,7 @@ const GROUPS = {
   'mms.discover_s': () => models('discover'),
   'mms.lost': () => models('lost'),
   tase2: agreements,
+  flood,
   quirks,
   history,
   owed,
@@ -143,10 +144,10 @@ async function fieldToBrowser(postgres) {
   }
 }
 
-/** @param {Postgres} postgres  @param {number} [more]  further relays */
-async function systemOn(postgres, more = 0) {
+/** @param {Postgres} postgres  @param {number} [more]  further relays  @param {Record<string, number>} [others]  ports of other stations */
+async function systemOn(postgres, more = 0, others = {}) {
   const [web, engine, bench, relay, relay2, quillstone, ambry, ...moreRelays] = await freePorts(7 + more);
-  const ports = { web, engine, bench, relay, relay2, quillstone, ambry, postgres: postgres.port };
+  const ports = { web, engine, bench, relay, relay2, quillstone, ambry, ...others, postgres: postgres.port };
   const name = `bench_${Date.now()}`;
   await postgres.createDatabase(name);
   const databaseUrl = postgres.url(name);
@@ -228,6 +229,31 @@ async function owed(postgres) {
     await measureBy('owed-bench', { ...env, HALVIX_MEASURE: 'prepare' }, NODE_FLAGS);
     system.start('engine');
     await measureBy('owed-bench', { ...env, HALVIX_MEASURE: 'read', HALVIX_BEGAN: String(Date.now()) }, NODE_FLAGS);
+  } finally {
+    await system.stopAll();
+  }
+}
+
+/**
+ * Clients at full speed on each of the demo's servers.
+ * @param {Postgres} postgres
+ */
+async function flood(postgres) {
+  const [flow, monitor, meters, bay, park, model, northmark, agreement, registers] = await freePorts(9);
+  const all = { flow, monitor, meters, bay, park, model, northmark, agreement };
+  const { system, ports, databaseUrl } = await systemOn(postgres, 0, all);
+  try {
+    await system.loadDemo();
+    await startAll(system, ['bench', 'engine']);
+    await measureBy('flood-bench', {
+      HALVIX_DATABASE_URL: databaseUrl,
+      HALVIX_ENGINE_PORT: String(ports.engine),
+      HALVIX_BENCH_PORT: String(ports.bench),
+      HALVIX_FLOOD_DNP3: String(ports.ambry),
+      HALVIX_FLOOD_MODBUS: String(registers),
+      HALVIX_FLOOD_MODEL: String(model),
+      HALVIX_FLOOD_AGREEMENT: String(agreement),
+    });
   } finally {
     await system.stopAll();
   }

@@ -1,4 +1,5 @@
 export { clock } from './clock.ts';
+export { exactly } from './exact.ts';
 export { Driver } from './driver.ts';
 export { Reconnecting, type LinkEvents, type LinkStatus } from './reconnecting.ts';
 export { TcpClient, type TcpClientOptions } from './tcpclient.ts';
@@ -6,7 +7,7 @@ export { SerialLink, type SerialOptions } from './serial.ts';
 export { UdpLink, type UdpOptions } from './udp.ts';
 export { CallServer, type Call, type CallServerEvents, type CallServerOptions } from './callserver.ts';
 export { TcpListener, type ListenerEvents, type TcpListenerOptions } from './tcplistener.ts';
-export type { TlsFiles } from './tls.ts';
+export { certificatesEnd, type TlsFiles } from './tls.ts';
 export { tap, type Tapped } from './tap.ts';
 export { inWords } from './words.ts';
 export { sendTogether } from './together.ts';

@@ -1,5 +1,6 @@
 import type { Instant } from '@halvix/core/session';
 import { clock } from './clock.ts';
+import { Inflow } from './inflow.ts';
 import { tap } from './tap.ts';
 
 export interface ReconnectOptions {
@@ -10,6 +11,8 @@ export interface ReconnectOptions {
   mustProve?: boolean;
   /** Code of the link that it is, for the tap; absent: it is none. */
   link?: string;
+  /** What comes is messages, each whole. */
+  whole?: boolean;
 }
 
 export interface LinkStatus {
@@ -36,6 +39,10 @@ export interface Attempt {
   destroy(): void;
   /** Keys the transmitter, where there is one. */
   key?(on: boolean): void;
+  /** Stops and goes on reading, where that can be done. */
+  hold?(on: boolean): void;
+  /** What comes is messages, each whole. */
+  whole?: boolean;
   /** Where it leads, where that is not always the same. */
   where?: string;
 }
@@ -56,6 +63,7 @@ const MAX_UNSENT = 1 << 20;
  */
 export class Reconnecting {
   private attempt: Attempt | null = null;
+  private inflow: Inflow | null = null;
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
   /** Why we ended the connection ourselves. */
@@ -82,7 +90,7 @@ export class Reconnecting {
   close(): void {
     this.stopped = true;
     if (this.timer !== null) clearTimeout(this.timer);
-    this.attempt?.destroy();
+    this.hangUp();
   }
 
   /** Where this connection, or this try, leads; null: where all do. */
@@ -99,7 +107,7 @@ export class Reconnecting {
     if (this.attempt === null || this.state.state !== 'connected') return;
     tap.pass(this.options.link, this.where ?? this.peer, 'out', octets);
     this.attempt.send(octets);
-    if (this.attempt.unsent() > MAX_UNSENT) this.attempt.destroy();
+    if (this.attempt.unsent() > MAX_UNSENT) this.hangUp();
   }
 
   key(on: boolean): void {
@@ -109,7 +117,7 @@ export class Reconnecting {
   /** Hangs up until then; null: until `call`. */
   rest(until: Instant | null): void {
     this.resting = { until };
-    if (this.attempt !== null) this.attempt.destroy();
+    if (this.attempt !== null) this.hangUp();
     else this.beginRest();
   }
 
@@ -117,7 +125,7 @@ export class Reconnecting {
   drop(problem: string): void {
     if (this.state.state !== 'connected') return;
     this.dropped = problem;
-    this.attempt?.destroy();
+    this.hangUp();
   }
 
   /** Ends a rest or a pause: connects now. */
@@ -126,6 +134,12 @@ export class Reconnecting {
     if (this.timer !== null) clearTimeout(this.timer);
     this.resting = null;
     this.connect();
+  }
+
+  /** We end it: what has come of it is not wanted any more. */
+  private hangUp(): void {
+    this.inflow?.discard();
+    this.attempt?.destroy();
   }
 
   private set(next: Partial<LinkStatus> & { state: LinkStatus['state'] }): void {
@@ -145,6 +159,15 @@ export class Reconnecting {
     const { connectTimeoutMs } = this.options;
     this.set({ state: 'connecting', tries: this.state.tries + 1, nextTry: null });
     let problem: string | null = null;
+    const inflow = new Inflow({
+      deliver: (bytes) => {
+        tap.pass(this.options.link, this.where ?? this.peer, 'in', bytes);
+        this.events.data(bytes);
+      },
+      hold: (on) => this.attempt?.hold?.(on),
+      whole: this.options.whole ?? false,
+    });
+    this.inflow = inflow;
     const attempt = this.dial({
       up: () => {
         clearTimeout(limit);
@@ -152,13 +175,10 @@ export class Reconnecting {
         this.set({ state: 'connected', tries: 0, problem: null });
         this.events.up();
       },
-      data: (bytes) => {
-        tap.pass(this.options.link, this.where ?? this.peer, 'in', bytes);
-        this.events.data(bytes);
-      },
+      data: (bytes) => inflow.push(bytes),
       ended: (why) => {
         clearTimeout(limit);
-        this.onEnd(problem ?? why);
+        inflow.finish(() => this.onEnd(problem ?? why));
       },
     });
     this.attempt = attempt;

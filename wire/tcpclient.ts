@@ -55,6 +55,7 @@ function dial({ host, port, tls, standbyHost }: TcpClientOptions, events: Attemp
     send: (octets) => sendTogether(socket, octets),
     unsent: () => socket.writableLength,
     destroy: () => socket.destroy(),
+    hold: (on) => void (on ? socket.pause() : socket.resume()),
     where,
   };
 }

@@ -1,3 +1,4 @@
+import { X509Certificate } from 'node:crypto';
 import { readFileSync, realpathSync, statSync } from 'node:fs';
 import { isIP, type Server, type Socket, type TcpNetConnectOpts } from 'node:net';
 import { isAbsolute, join, sep } from 'node:path';
@@ -57,6 +58,19 @@ function contextOf({ authorityFile, certificateFile, keyFile, revocationFile }: 
     dhparam: 'auto',
   };
 }
+
+/** When the first of our certificates, or our authority's, is over, ms since 1970; null: they cannot be read. */
+export function certificatesEnd({ authorityFile, certificateFile }: TlsFiles): number | null {
+  try {
+    const ends = [authorityFile, certificateFile].flatMap((file) =>
+      (readTlsFile(file).toString().match(PEM_BLOCK) ?? []).map((pem) => Date.parse(new X509Certificate(pem).validTo)),
+    );
+    return ends.length > 0 ? Math.min(...ends) : null;
+  } catch {
+    return null;
+  }
+}
+const PEM_BLOCK = /-----BEGIN CERTIFICATE-----[\s\S]*?-----END CERTIFICATE-----/g;
 
 export function connectTls(options: TcpNetConnectOpts, files: TlsFiles): Socket {
   const name = files.serverName || options.host || '';

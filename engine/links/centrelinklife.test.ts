@@ -55,11 +55,13 @@ class Told implements OutboundMember {
 }
 class Caller {
   did: string[] = [];
+  isKnown = false;
   readonly call: Call;
   constructor(address: string, names: string[] = []) {
     this.call = {
       ...{ from: `${address}:1`, address, names },
       send: (octets: Uint8Array) => this.did.push(octets.join(' ')),
+      known: () => (this.isKnown = true),
       end: () => this.did.push('ended'),
     } as unknown as Call;
     theDoor().events.came(this.call);
@@ -197,6 +199,62 @@ describe('a port that centres call', () => {
     expect(one.take()).toEqual([]);
     second.say(30);
     expect(one.take()).toEqual(['2: 30']);
+  });
+
+  describe('where all places are taken', () => {
+    const come = (address: string): Caller => {
+      const caller = new Caller(address);
+      caller.say(1);
+      return caller;
+    };
+    const ended = (...callers: Caller[]): boolean[] => callers.map(({ did }) => did.includes('ended'));
+
+    test('the address that has the most gives one up, the one that has been silent longest', async () => {
+      most = { C1: 3 };
+      const one = new Told(1);
+      open('tcpServer', [one]);
+      const many = [1, 2, 3].map(() => come('10.0.0.3'));
+      expect(many.every(({ isKnown }) => isKnown)).toBe(true);
+      await pass(10);
+      many[0].say(1);
+      one.take();
+      const other = come('10.0.0.4');
+      expect(ended(...many, other)).toEqual([false, true, false, false]);
+      expect(one.take()).toEqual([
+        'connection from 10.0.0.3:1 ended: its place is needed for 10.0.0.4:1',
+        ...['down 2', 'up 4 10.0.0.4:1 10.0.0.4', '4: 1'],
+      ]);
+      // Two to one is not more than its share.
+      const third = come('10.0.0.4');
+      expect(ended(...many, other, third)).toEqual([false, true, false, false, true]);
+    });
+
+    test('whoever has said nothing for a minute gives way', async () => {
+      most = { C1: 2 };
+      const one = new Told(1);
+      open('tcpServer', [one]);
+      const [idle, busy] = [come('10.0.0.3'), come('10.0.0.4')];
+      await pass(59_999);
+      busy.say(1);
+      expect(ended(come('10.0.0.5'))).toEqual([true]);
+      await pass(1);
+      expect(ended(come('10.0.0.5'), idle, busy)).toEqual([false, true, false]);
+    });
+
+    test('a place is kept for whoever may operate, and for whom the list names by the address itself', () => {
+      most = { C1: 2 };
+      const one = new Told(1, {
+        ...{ controls: true, allowFrom: ['10.0.0.0/16', '10.0.0.9'], controlsFrom: ['10.0.5.0/24'] },
+      });
+      open('tcpServer', [one]);
+      const [first, second] = [come('10.0.0.3'), come('10.0.0.4')];
+      const named = come('10.0.0.9');
+      const operator = come('10.0.5.1');
+      expect(ended(first, second, named, operator)).toEqual([true, true, false, false]);
+      expect(ended(come('10.0.0.3'))).toEqual([true]);
+      const another = come('10.0.5.2');
+      expect(ended(named, operator, another)).toEqual([true, false, false]);
+    });
   });
 
   test('of several each is served by its number, and one more than that is refused', () => {

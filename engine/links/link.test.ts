@@ -1,3 +1,5 @@
+import { X509Certificate } from 'node:crypto';
+import { readFileSync } from 'node:fs';
 import { OBJECT_SCHEMAS, type LinkConfig } from '@halvix/core/config';
 import {
   dnp3At,
@@ -114,7 +116,6 @@ describe('TLS with certificates of both ends', () => {
   const tls = (name: string): object => certificates.tls(name);
 
   async function serve(certificate: string): Promise<number> {
-    const { readFileSync } = await import('node:fs');
     const port = await freePort();
     const end = new FarEnd(21);
     const server = createTlsServer(
@@ -139,8 +140,17 @@ describe('TLS with certificates of both ends', () => {
   }
   test('a device of our authority is read', async () => {
     const port = await serve('device');
-    const { values } = runLink(linkOf({ type: 'tcpClient', port, tls: tls('engine') }), [21]);
+    const { values, link } = runLink(linkOf({ type: 'tcpClient', port, tls: tls('engine') }), [21]);
     await until('it is read', () => values(21).includes(21));
+    const { certificateEnds } = link.state();
+    expect(certificateEnds).toBeGreaterThan(Date.now());
+    expect(certificateEnds).toBe(
+      Math.min(
+        ...['authority', 'engine'].map((name) =>
+          Date.parse(new X509Certificate(readFileSync(certificates.pem(name))).validTo),
+        ),
+      ),
+    );
   });
 
   test('a device with a certificate of somebody else is refused, and it is said why', async () => {

@@ -13,6 +13,7 @@ import { clientSide } from '@halvix/core/protocols/sessions';
 import type { LaneState, LinkState } from '@halvix/core/path';
 import { CallServer, clock, Driver, type Call, type Reconnecting } from '@halvix/wire';
 import { RecentTurns } from './recentturns.ts';
+import { CertificateEnd } from './certificateend.ts';
 import { makeTransport, tlsOf } from './transport.ts';
 
 type Command = ClientCommand<PointAt, unknown>;
@@ -176,6 +177,7 @@ export class LinkRunner implements DeviceLink {
     readonly config: LinkConfig,
     private readonly context: LinkContext,
   ) {
+    this.certificate = new CertificateEnd(config);
     this.transport = makeTransport(config, {
       up: () => this.onUp(),
       down: () => this.onDown(),
@@ -218,6 +220,7 @@ export class LinkRunner implements DeviceLink {
   }
 
   private started = false;
+  private readonly certificate: CertificateEnd;
 
   /** Opens the link, once. */
   start(): void {
@@ -380,6 +383,7 @@ export class LinkRunner implements DeviceLink {
       if (before) this.leave(before, device);
       state.devices.add(device);
       clearTimeout(state.timer);
+      call.known();
       this.own.get(device)?.start();
       this.context.changed();
     }
@@ -391,6 +395,7 @@ export class LinkRunner implements DeviceLink {
     if (state.devices.size === 0) return;
     if (this.gateway !== call) {
       clearTimeout(state.timer);
+      call.known();
       const before = this.gateway;
       this.gateway = call;
       if (before !== null) {
@@ -434,7 +439,8 @@ export class LinkRunner implements DeviceLink {
   state(): LinkState {
     const endpoint = this.transport?.where ?? endpointWords(this.config);
     const devices = [...this.members.keys()];
-    if (this.transport !== null) return { ...this.transport.state, endpoint, devices };
+    const certificateEnds = this.certificate.at;
+    if (this.transport !== null) return { ...this.transport.state, endpoint, devices, certificateEnds };
     const connected = [...this.callers.values()].filter((caller) => caller.devices.size > 0);
     const since = Math.max(0, ...connected.map((caller) => caller.since));
     const problem = this.server?.problem ?? this.refusal;
@@ -446,6 +452,7 @@ export class LinkRunner implements DeviceLink {
       problem,
       endpoint,
       devices,
+      certificateEnds,
     };
   }
 

@@ -221,6 +221,7 @@ describe('devices that call', () => {
     const one = {
       ...{ sent: [] as Uint8Array[], ended: 0, names, from, address: from },
       send: (octets: Uint8Array) => one.sent.push(octets),
+      known: () => {},
       end: () => {
         one.ended++;
         door().events.ended(one as never);

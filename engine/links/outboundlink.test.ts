@@ -285,6 +285,10 @@ describe('a port of ours with certificates of both ends', () => {
     socket.write('GET / HTTP/1.1');
     await until('whoever speaks no TLS is too', () => one.lines.length === 2);
     expect([link.problem, link.state().state]).toEqual([null, 'resting']);
+    // Neither takes a place any more.
+    const { server } = link as unknown as { server: { calls: number } };
+    socket.destroy();
+    await until('nobody is connected', () => server.calls === 0);
 
     // The other centre, with the first one's addresses.
     const other = await callAs('ambry', port, hello(100));
@@ -295,6 +299,7 @@ describe('a port of ours with certificates of both ends', () => {
 
     await callAs('quillstone', port, hello(100));
     await callAs('ambry', port, hello(101));
+    await until('two take a place', () => server.calls === 2);
     await until('both are connected', () => one.lines.length === 4 && two.lines.some((line) => line.startsWith('up')));
     expect(one.lines[3]).toMatch(/^up 127.0.0.1:/);
     expect(link.state().state).toBe('connected');

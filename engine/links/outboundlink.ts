@@ -1,10 +1,18 @@
-import { endpointWords, isAllowed, linkTouch, type LinkConfig, type OutboundConfig } from '@halvix/core/config';
+import {
+  endpointWords,
+  isAllowed,
+  isNamed,
+  linkTouch,
+  type LinkConfig,
+  type OutboundConfig,
+} from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
 import { type ConversationTerms, type Recogniser, wayOut } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
 import { lineTiming } from './link.ts';
+import { CertificateEnd } from './certificateend.ts';
 import { makeTransport, tlsOf } from './transport.ts';
 
 /*
@@ -16,8 +24,11 @@ import { makeTransport, tlsOf } from './transport.ts';
  *    only when that outbound's own list allows it and, with TLS, the name in its certificate is the one that the
  *    outbound wants.
  * 2. Where an outbound has one peer, a new connection of it takes over at once: its old one may be half dead. Nobody
- *    else can, nor can whoever may not operate cut off whoever may: it has to bear the right addresses, come from an allowed place, and hold a certificate where they are
- *    asked for. Where it may have several, one more than that is not let in.
+ *    else can, nor can whoever may not operate cut off whoever may: it has to bear the right addresses, come from an
+ *    allowed place, and hold a certificate where they are asked for.
+ *    Where it may have several and all places are taken, whoever may operate or stands in the list by the address itself
+ *    gets the place of one that does not; else the address that has the most gives one of its own; else one gives way
+ *    that has said nothing for a minute. Among those it is who has been silent longest. Otherwise it is not let in.
  * 3. A connection that bears no such frame for a while is closed.
  * 4. On a way that is there by itself nobody comes or goes: a centre counts as connected from its first frame until the
  *    way is gone, or until it has said nothing for as long as the link allows.
@@ -70,6 +81,8 @@ interface Way {
   address: string | null;
   names: readonly string[];
   send: (octets: Uint8Array) => void;
+  /** It is clear whose it is. */
+  known?: () => void;
   /** Null: it stays, whoever is on it. */
   end: (() => void) | null;
 }
@@ -78,6 +91,8 @@ interface Connection {
   way: Way;
   peer: number;
   since: number;
+  /** When something came last. */
+  last: number;
   /** What came since somebody was known by a frame: it may be the beginning of somebody else's first. */
   early: Uint8Array[];
   caller: Recogniser;
@@ -89,6 +104,9 @@ interface Connection {
 
 /** A connection shows by then whose it is. */
 const UNKNOWN_MS = 20_000;
+
+/** Who says nothing for so long gives way where all places are taken. */
+const IDLE_MS = 60_000;
 
 /** Octets that are kept for whoever it will be. */
 const MOST_EARLY = 1024;
@@ -112,6 +130,7 @@ export class OutboundLink implements CentreLink {
   private only: Connection | null = null;
   private readonly silence: NodeJS.Timeout | null;
   private since = clock.now();
+  private readonly certificate: CertificateEnd;
   readonly timing;
 
   constructor(
@@ -121,6 +140,7 @@ export class OutboundLink implements CentreLink {
     private readonly speaksFirst = false,
   ) {
     this.timing = { framing: config.framing, octetMs: octetMs(lineTiming(config)) };
+    this.certificate = new CertificateEnd(config);
     this.transport = makeTransport(config, {
       up: () => this.onUp(),
       down: () => this.onDown(),
@@ -229,7 +249,7 @@ export class OutboundLink implements CentreLink {
 
   private begin(way: Way, unknownMs: number | null): Connection {
     const connection: Connection = {
-      ...{ way, peer: ++this.peers, since: clock.now(), early: [], caller: this.recogniser() },
+      ...{ way, peer: ++this.peers, since: clock.now(), last: clock.now(), early: [], caller: this.recogniser() },
       ...{ members: new Set(), heard: new Map() },
       timer: unknownMs === null ? null : setTimeout(() => way.end?.(), unknownMs),
     };
@@ -263,7 +283,7 @@ export class OutboundLink implements CentreLink {
   }
 
   private onData(connection: Connection, bytes: Uint8Array): void {
-    const now = clock.now();
+    const now = (connection.last = clock.now());
     const codes = new Set(this.meant(connection, connection.caller.push(bytes, now)));
     for (const code of codes) {
       const member = [...this.members].find(({ config }) => config.code === code);
@@ -293,6 +313,25 @@ export class OutboundLink implements CentreLink {
   /** Whether whoever is there may operate anything, by where it is. */
   private operates({ way: { address } }: Connection, { config }: OutboundMember): boolean {
     return address === null || isAllowed(address, config.controlsFrom);
+  }
+
+  /** Who leaves where all places are taken; null: nobody has to. */
+  private whoGivesWay(newcomer: Connection, member: OutboundMember, taken: readonly Connection[]): Connection | null {
+    const { config } = member;
+    const standing = (one: Connection): number =>
+      (config.controls && this.operates(one, member) ? 2 : 0) +
+      (one.way.address !== null && isNamed(one.way.address, config.allowFrom) ? 1 : 0);
+    const own = standing(newcomer);
+    const silentFirst = [...taken].sort((a, b) => a.last - b.last);
+    const lesser = silentFirst.filter((one) => standing(one) < own);
+    const lowest = Math.min(...lesser.map(standing));
+    if (lesser.length > 0) return lesser.find((one) => standing(one) === lowest) ?? null;
+    const equal = silentFirst.filter((one) => standing(one) === own);
+    const placesOf = ({ way: { address } }: Connection): number =>
+      taken.filter((one) => one.way.address === address).length;
+    const most = Math.max(0, ...equal.map(placesOf));
+    if (most >= placesOf(newcomer) + 2) return equal.find((one) => placesOf(one) === most) ?? null;
+    return equal.find(({ last }) => clock.now() - last >= IDLE_MS) ?? null;
   }
 
   /** Why a connection cannot be the member's; null: it can. */
@@ -334,9 +373,14 @@ export class OutboundLink implements CentreLink {
       const most = serverSide(config.protocol).peers(config.settings) ?? 1;
       const before = this.connectionsOf(member);
       if (most > 1 && before.length >= most) {
-        member.refused(`connection from ${from} refused: ${most} are connected already`);
-        if (connection.members.size === 0) connection.way.end?.();
-        return false;
+        const out = this.whoGivesWay(connection, member, before);
+        if (out === null) {
+          member.refused(`connection from ${from} refused: ${most} are connected already`);
+          if (connection.members.size === 0) connection.way.end?.();
+          return false;
+        }
+        member.refused(`connection from ${out.way.from} ended: its place is needed for ${from}`);
+        this.leave(out, member);
       }
       const operator =
         most === 1 && !this.operates(connection, member) ? before.find((one) => this.operates(one, member)) : undefined;
@@ -347,6 +391,7 @@ export class OutboundLink implements CentreLink {
       }
       if (connection.timer !== null) clearTimeout(connection.timer);
       if (most === 1) for (const one of before) this.leave(one, member);
+      connection.way.known?.();
       connection.members.add(member);
       this.current.set(member, [...this.connectionsOf(member), connection]);
       member.up(connection.peer, from, address);
@@ -392,7 +437,8 @@ export class OutboundLink implements CentreLink {
   }
 
   state(): LinkState {
-    const about = { endpoint: this.transport?.where ?? endpointWords(this.config), devices: [] };
+    const endpoint = this.transport?.where ?? endpointWords(this.config);
+    const about = { endpoint, devices: [], certificateEnds: this.certificate.at };
     if (this.transport !== null) return { ...this.transport.state, ...about };
     const connected = [...this.connections].filter(({ members }) => members.size > 0);
     const problem = this.server?.problem ?? null;
