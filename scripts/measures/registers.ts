@@ -2,7 +2,7 @@ import { configurationSchema } from '@halvix/core/config';
 import { PlainMemory, Responder, type FramingName } from '@halvix/core/protocols/modbus';
 import { databaseSetting, portSetting, readSettings } from '@halvix/core/settings';
 import { applyConfiguration, migrateDatabase, openDatabase } from '@halvix/db';
-import { clock, sendTogether } from '@halvix/wire';
+import { clock, exactly, sendTogether } from '@halvix/wire';
 import ModbusRTU from 'modbus-serial';
 import { readFileSync } from 'node:fs';
 import { createServer } from 'node:net';
@@ -127,7 +127,7 @@ async function measureLine(): Promise<void> {
       octetMs: 0,
       memoryOf: (asked) => (asked === unit ? memory : null),
       // A meter keeps the silence too before it answers.
-      send: (octets) => void setTimeout(() => line.send(octets), SILENCE * OCTET_MS),
+      send: (octets) => void exactly(clock.fine() + SILENCE * OCTET_MS, () => line.send(octets)),
       count: (what) => void (what === 'requests' && requests++),
     });
     void line.join({

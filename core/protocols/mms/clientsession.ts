@@ -1,9 +1,11 @@
 import type { Wish } from '../../line/index.ts';
 import type { Instant } from '../../session/index.ts';
 import type { Client, ClientCommand, ClientNews, ClientOptions, ClientPoint, DetailTable } from '../client.ts';
+import type { ControlOrder } from '../control.ts';
 import type { GuestCommand } from '../conversation.ts';
 import type { Counters } from '../counterset.ts';
 import { Presence } from '../polling/presence.ts';
+import { WaitingControls } from '../polling/waitingcontrols.ts';
 import { MmsClient, type Answer, type MmsClientEffect, type MmsClientSettings, type Told } from './client.ts';
 import { MessageLog } from './messagelog.ts';
 import { Within } from './within.ts';
@@ -23,6 +25,9 @@ import type { ServiceName, Services } from './wire/services.ts';
  *
  * A server that has said nothing for half of `keepAliveMs` is asked whether it is there, and is gone when it has said nothing
  * for all of it.
+ *
+ * A control that comes while the association is made, or made anew, waits for it as long as the control lives; not while the
+ * server is silent.
  */
 
 /** What every session of this kind counts. */
@@ -65,6 +70,9 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   protected points: readonly ClientPoint<Place>[];
   protected roundTripMs = 0;
   private readonly presence: Presence;
+  private readonly waiting = new WaitingControls<ControlOrder<Place>>((id, step) =>
+    this.effects.push({ type: 'control', id, ...step }),
+  );
   private readonly notes = new Set<string>();
   private readonly log = new MessageLog();
   private told = '';
@@ -105,6 +113,8 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
   /** The association is gone. */
   protected abstract lost(): void;
   abstract command(command: ClientCommand<Place, Order>, now: Instant): void;
+  /** The association runs, and the control is in time. */
+  protected abstract operate(control: ControlOrder<Place>, standing: Associated<Own>, now: Instant): void;
 
   // ---- the line
 
@@ -176,6 +186,7 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   wake(now: Instant): void {
     const { standing } = this;
+    this.waiting.expire(now);
     if (standing === null) {
       const { givenUpAt } = this.presence;
       if (givenUpAt !== null && now >= givenUpAt) this.becomeSilent('no connection', now);
@@ -201,8 +212,12 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
 
   get deadline(): Instant | null {
     const { standing } = this;
-    if (standing === null) return this.presence.givenUpAt;
-    const times = [standing.client.deadline ?? Infinity, this.ownDeadline];
+    const { nextExpiry } = this.waiting;
+    if (standing === null) {
+      const earliest = Math.min(this.presence.givenUpAt ?? Infinity, nextExpiry);
+      return earliest === Infinity ? null : earliest;
+    }
+    const times = [standing.client.deadline ?? Infinity, this.ownDeadline, nextExpiry];
     if (this.state === 'running') {
       times.push(this.runningDeadline(standing));
       if (standing.asking) times.push(standing.lastHeard + this.session.keepAliveMs);
@@ -309,15 +324,28 @@ export abstract class ClientSession<Place, Order, Own extends object, Name exten
     // It is asked again by its connection, which is made again.
     if (!this.presence.giveUp(now, 0)) return;
     this.notes.clear();
+    this.waiting.failAll(words);
     this.effects.push({ type: 'communication', state: 'silent', words });
   }
 
+  /** Carries out a control, now or as soon as the association stands. */
+  protected control(control: ControlOrder<Place>, now: Instant): void {
+    if (this.standing !== null && this.state === 'running' && now < control.expiresAt)
+      this.operate(control, this.standing, now);
+    else this.waiting.add(control, this.presence.refuses, now);
+  }
+
   /** What had to be known is known. */
-  protected explored(): void {
+  protected explored(now: Instant): void {
     this.state = 'running';
     if (this.presence.answered() !== 'answering')
       this.effects.push({ type: 'communication', state: 'answering', words: 'associated' });
     this.answered();
+    this.waiting.expire(now);
+    for (let next = this.waiting.first; next !== undefined && this.standing !== null; next = this.waiting.first) {
+      this.waiting.take(next);
+      this.operate(next, this.standing, now);
+    }
   }
 
   protected answered(): void {

@@ -1,9 +1,9 @@
-import { numberField as number, textField, type SettingField } from '../settingfield.ts';
+import { numberField as number, secretField, textField, type SettingField } from '../settingfield.ts';
 
 /* How the settings of an association are asked for. */
 
 const OCTETS = 'octets as digits 0 to F, two each; empty: none';
-const CLEAR = 'goes over the network as it is, and stands readable in the configuration; empty: none';
+const CLEAR = 'kept sealed; goes over the network as it is';
 
 export const CALLING_FIELDS: readonly SettingField[] = [
   textField('settings.transportSelector', 'Its transport selector', { help: OCTETS }),
@@ -16,7 +16,7 @@ export const CALLING_FIELDS: readonly SettingField[] = [
   textField('settings.ourPresentationSelector', 'Our presentation selector', { help: OCTETS }),
   textField('settings.ourTitle', 'Our application title', { help: 'numbers with dots; empty: not said' }),
   number('settings.ourQualifier', 'Our application qualifier', '', [0, 65_535]),
-  textField('settings.password', 'Password', { help: CLEAR }),
+  secretField('settings.password', 'Password', { help: CLEAR }),
   number('settings.associateTimeoutMs', 'The association is made within', 'ms', [100, 120_000]),
   number('settings.responseTimeoutMs', 'Response time-out', 'ms', [100, 120_000]),
   number('settings.keepAliveMs', 'A peer that says nothing is gone after', 'ms', [500, 3_600_000]),
@@ -26,5 +26,5 @@ export const CALLED_FIELDS: readonly SettingField[] = [
   textField('settings.transportSelector', 'Our transport selector', { help: OCTETS }),
   textField('settings.sessionSelector', 'Our session selector', { help: OCTETS }),
   textField('settings.presentationSelector', 'Our presentation selector', { help: OCTETS }),
-  textField('settings.password', 'Password that clients have to give', { help: CLEAR }),
+  secretField('settings.password', 'Password that clients have to give', { help: CLEAR }),
 ];

@@ -5,7 +5,7 @@ import type { AtField, AtProblem, Placed, AddressText, PointAddressing } from '.
 import type { ObjectName } from '../mms/wire/names.ts';
 import { NAME, type ClientSettings } from './settings.ts';
 import { SPECIAL_NAMES } from './transfer.ts';
-import { CONTROLS, INDICATIONS, type PointType } from './types.ts';
+import { BASES, CONTROLS, INDICATIONS, type PointType } from './types.ts';
 
 /*
  * A point of a peer is an object by its name, in the domain of the agreement or of the whole centre (IEC 60870-6-503:
@@ -15,6 +15,9 @@ import { CONTROLS, INDICATIONS, type PointType } from './types.ts';
  */
 
 export const WAYS = ['auto', 'poll'] as const;
+/** What the agreement says that a value is; `auto`: what comes, where a state is a State. */
+const AGREED = ['auto', ...BASES] as const;
+export type Agreed = (typeof AGREED)[number];
 const NAME_WORDS = 'A name has 1 to 32 letters, digits, _ and $, and begins with no digit';
 const name = z.string().regex(NAME, NAME_WORDS);
 const domain = z.union([z.literal(''), name]);
@@ -24,6 +27,7 @@ const shape = {
   domain,
   /** By transfer set where one brings it, or read in any case. */
   way: z.enum(WAYS).default('auto'),
+  type: z.enum(AGREED).default('auto'),
 };
 export const pointAtSchema = z.object({ ...shape, name });
 export const draftAtSchema = z.object({ ...shape, name: z.union([z.literal(''), name]) });
@@ -81,15 +85,34 @@ const fields: readonly AtField<TaseDraftAt>[] = [
       return way === undefined ? problem(`"${text.trim()}" is not auto or poll`) : { ok: true, value: { ...at, way } };
     },
   },
+  {
+    key: 'agreedType',
+    title: 'Agreed type',
+    help: 'what the agreement says that its value is; auto: what comes',
+    aliases: ['type in the agreement', 'point type'],
+    choices: AGREED,
+    text: ({ at }) => at.type,
+    set: ({ at }, text) => {
+      const type = AGREED.find((one) => one.toLowerCase() === text.trim().toLowerCase());
+      return type === undefined
+        ? problem(`"${text.trim()}" is not one of ${AGREED.join(', ')}`)
+        : { ok: true, value: { ...at, type } };
+    },
+  },
 ];
 
 const KINDS = ['binary', 'doubleBit', 'output', 'analog', 'counter', 'setpoint'] as const;
-const DEFAULTS = { way: 'auto' } as const;
+const DEFAULTS = { way: 'auto', type: 'auto' } as const;
 
 function check({ kind, at }: Placed<TaseDraftAt>, settings: ClientSettings | null): AtProblem[] {
   const problems: AtProblem[] = [];
   if (!KINDS.some((one) => one === kind))
     problems.push({ severity: 'problem', field: 'kind', words: `an object is no ${KIND_WORDS[kind].one}` });
+  const isState = at.type === 'State' || at.type === 'StateSupplemental';
+  if (at.type !== 'auto' && (kind === 'output' || kind === 'setpoint'))
+    problems.push({ severity: 'warning', field: 'agreedType', words: 'it is operated: the agreed type says nothing' });
+  else if (isState && (kind === 'analog' || kind === 'counter'))
+    problems.push({ severity: 'warning', field: 'agreedType', words: `a state as ${KIND_WORDS[kind].one} is 0 to 3` });
   if (settings !== null && settings.pollMs === 0 && (at.way === 'poll' || !settings.reports))
     problems.push({ severity: 'warning', field: 'way', words: 'nothing is polled: it is never read' });
   return problems;

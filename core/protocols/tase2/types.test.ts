@@ -41,6 +41,27 @@ describe('points', () => {
     );
   });
 
+  test('by the agreement a value is told from another of the same shape, and one that is of another type is none', () => {
+    const beside = { flags: null, time: null, changes: null };
+    const supplemental = encode('StateSupplemental', { ...beside, value: 2 });
+    // Its tag and its expected state are no flags.
+    expect(decode(supplemental)?.flags).toContain(true);
+    expect(decode(supplemental, 'StateSupplemental')).toEqual({ ...beside, value: 2 });
+    const flags = [false, false, true, false, false, false, false, false];
+    const tagged = encode('StateSupplementalQ', { ...beside, value: 1, flags });
+    expect(decode(tagged, 'StateSupplemental')).toMatchObject({ value: 1, flags });
+    const [state, discrete, real] = (['StateQ', 'Discrete', 'RealQTimeTag'] as const).map((type) =>
+      encode(type, { ...beside, value: 2 }),
+    );
+    expect(decode(state, 'State')?.value).toBe(2);
+    for (const agreed of ['Discrete', 'Real'] as const) {
+      expect(decode(state, agreed)).toBeNull();
+      expect(decode(discrete, agreed)?.value).toBe(2);
+      expect(decode(real, agreed)?.value).toBe(2);
+    }
+    for (const other of [discrete, real]) expect(decode(other, 'State')).toBeNull();
+  });
+
   test('what is no point is none', () => {
     expect(decode({ type: 'structure', items: [] })).toBeNull();
     expect(decode({ type: 'text', text: 'x', wide: false })).toBeNull();

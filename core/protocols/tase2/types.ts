@@ -146,11 +146,14 @@ export function encode(type: IndicationType, { value, flags, time, changes }: In
   }
 }
 
-/** What a value says, whichever of the types it is: its parts are told apart by what they are. Null: it is none. */
-export function decode(data: AccessResult): Indication | null {
+/**
+ * What a value says; what stands beside it is told apart by what it is. `agreed`: what the value is by the agreement; a state
+ * and a supplemental one are the same octet and mean different things. Null: it is none, or not of that type.
+ */
+export function decode(data: AccessResult, agreed: Base | 'auto' = 'auto'): Indication | null {
   if (data.type === 'structure') {
     const [first, ...beside] = data.items;
-    const value = first === undefined ? null : decode(first);
+    const value = first === undefined ? null : decode(first, agreed);
     if (value === null) return null;
     const found = { ...value };
     for (const part of beside) {
@@ -161,6 +164,8 @@ export function decode(data: AccessResult): Indication | null {
     }
     return found;
   }
+  const isState = agreed === 'State' || agreed === 'StateSupplemental';
+  if (agreed !== 'auto' && isState !== (data.type === 'bits')) return null;
   switch (data.type) {
     case 'float':
     case 'integer':
@@ -168,7 +173,9 @@ export function decode(data: AccessResult): Indication | null {
       return { value: Number(data.value), flags: null, time: null, changes: null };
     case 'bits': {
       const value = (data.bits[0] ? 2 : 0) + (data.bits[1] ? 1 : 0);
-      return { value, flags: eight(data.bits), time: null, changes: null };
+      // A supplemental one has its tag and what is expected where others have their flags.
+      const flags = agreed === 'StateSupplemental' ? null : eight(data.bits);
+      return { value, flags, time: null, changes: null };
     }
     case 'boolean':
       return { value: data.value ? 2 : 1, flags: null, time: null, changes: null };

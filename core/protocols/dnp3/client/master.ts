@@ -561,6 +561,7 @@ export class Master
         return;
       }
       this.confirms.late = exchange.commit.token;
+      this.intake.unheard.over();
       this.report({ type: 'diagnostic', words: 'the commit took too long; confirm withheld' });
       return;
     }
@@ -597,7 +598,10 @@ export class Master
 
   private becomeSilent(now: Instant, words: string): void {
     const { reach } = this;
-    if (reach.giveUp(now, this.settings.silentPeriodMs)) this.report({ type: 'communication', state: 'silent', words });
+    const { linkTrouble } = this.endpoint;
+    const why = linkTrouble === null ? words : `${words}: ${linkTrouble}`;
+    if (reach.giveUp(now, this.settings.silentPeriodMs))
+      this.report({ type: 'communication', state: 'silent', words: why });
     this.startup.drop('the device does not answer');
     this.reads.drop();
     reach.triesSpent = 0;
@@ -663,7 +667,11 @@ export class Master
     const { fragment } = received;
     const { sequence, confirm, final } = fragment.control;
     this.counters.add('unsolicited');
-    if (this.confirms.isRepeated(fragment, now)) return;
+    const wasConfirmed = this.confirms.lastIsConfirmed;
+    if (this.confirms.isRepeated(fragment, now)) {
+      if (wasConfirmed) this.intake.unheard.again();
+      return;
+    }
     this.onAnswer(now);
     this.onIndications(fragment.iin ?? 0, null, now);
     const { readings, problem } = this.intake.read(fragment);

@@ -399,6 +399,21 @@ describe('link service', () => {
     expect(loop.outstation.counters.values.repeatedRequests).toBe(0);
   });
 
+  test('a link whose reset is not acknowledged is named as why nothing is answered', () => {
+    const loop = new Loop(LIST, { linkConfirm: true, linkTimeoutMs: 200, responseTimeoutMs: 2000 });
+    // It answers requests, and leaves the link's own frames unanswered.
+    loop.wire = (octets, towards) => (towards === 'outstation' && octets[3] === 0xc0 ? null : octets);
+    loop.connect();
+    loop.pass(20_000);
+    const silent = loop.masterEffects.find((e) => e.type === 'communication');
+    expect(silent).toMatchObject({
+      state: 'silent',
+      words: expect.stringMatching(
+        /^no answer to \d requests: the reset of its link is not acknowledged, it may do without confirmed link service$/,
+      ),
+    });
+  });
+
   test('a quiet connection is tested with a link status request', () => {
     const loop = started({ keepAliveMs: 3000, integrityPeriodMs: 0 });
     const before = loop.sent.length;

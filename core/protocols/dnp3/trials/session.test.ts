@@ -211,6 +211,44 @@ describe('silence', () => {
   });
 });
 
+describe('a device to which no confirm gets', () => {
+  const deaf = (
+    settings: object,
+    lost: (count: number) => boolean,
+    there: object = {},
+  ): { words: string[]; names: string[] } => {
+    const loop = new Loop(LIST, settings, there);
+    loop.connect();
+    let count = 0;
+    loop.wire = (octets, towards) => (towards === 'outstation' && octets[12] === 0 && lost(++count) ? null : octets);
+    change(loop, 'binary', 0, 1);
+    loop.pass(60_000);
+    return {
+      words: loop.masterEffects.flatMap((e) => (e.type === 'diagnostic' ? [e.words] : [])),
+      names: events(loop.masterEffects).map(([name]) => name),
+    };
+  };
+  const UNHEARD =
+    /^the same events came 4 times more although each was confirmed: our confirms do not get to the device/;
+
+  test.each([
+    ['polled', {}, {}],
+    [
+      'unsolicited',
+      { unsolicitedClasses: [1, 2, 3], class1PeriodMs: 0 },
+      { unsolicited: true, unsolicitedRetries: 20 },
+    ],
+  ])('is told of once, and its event is stored once, %s', (_how, settings, there) => {
+    const { words, names } = deaf(settings, () => true, there);
+    expect(words.filter((one) => UNHEARD.test(one))).toHaveLength(1);
+    expect(names).toEqual(['binary 0']);
+  });
+
+  test('one confirm that is lost is nothing to tell of', () => {
+    expect(deaf({}, (count) => count === 1).words.filter((one) => UNHEARD.test(one))).toEqual([]);
+  });
+});
+
 describe('controls', () => {
   const connected = (): Loop => {
     const loop = new Loop(LIST);

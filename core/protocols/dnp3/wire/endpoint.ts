@@ -61,6 +61,8 @@ export class Endpoint {
   /** Frames to send, in order. */
   private out: Uint8Array[] = [];
   private readonly primary: LinkPrimary | null;
+  /** What the link there did not acknowledge last; null: nothing is amiss with it. */
+  linkTrouble: string | null = null;
 
   constructor(readonly options: EndpointOptions) {
     this.reassembler = new Reassembler(options.maxFragment);
@@ -68,7 +70,10 @@ export class Endpoint {
       ? new LinkPrimary(options.linkService, {
           send: (functionCode, countBit, countValid, data) =>
             this.sendFrame(true, functionCode, data, countBit, countValid),
-          failed: () => options.counters.add('linkFailures'),
+          failed: (words) => {
+            this.linkTrouble = words;
+            options.counters.add('linkFailures');
+          },
           repeated: () => options.counters.add('linkRetries'),
         })
       : null;
@@ -86,6 +91,7 @@ export class Endpoint {
 
   /** A new connection: nothing of the one before counts. */
   reset(): void {
+    this.linkTrouble = null;
     this.parser.reset();
     this.reassembler.reset();
     this.linkReset = false;
@@ -175,6 +181,7 @@ export class Endpoint {
 
   private onFrame(frame: LinkFrame, octets: Uint8Array, now: Instant): ReceivedFragment | null {
     if (!frame.primary) {
+      if (frame.functionCode === SecondaryFunction.ack) this.linkTrouble = null;
       this.primary?.onAnswer(frame.functionCode, now);
       return null;
     }

@@ -20,7 +20,8 @@ export interface LinkService {
 export interface LinkPrimaryOwner {
   send(functionCode: number, countBit: boolean, countValid: boolean, data?: Uint8Array): void;
   repeated(): void;
-  failed(): void;
+  /** What was not acknowledged, in words. */
+  failed(words: string): void;
 }
 
 /** Segments that may wait: some fragments' worth. */
@@ -46,7 +47,7 @@ export class LinkPrimary {
 
   send(segments: readonly Uint8Array[], now: Instant): void {
     if (this.waiting.length + segments.length > MAX_WAITING) {
-      this.owner.failed();
+      this.owner.failed('its link acknowledges too little');
       return;
     }
     this.waiting.push(...segments);
@@ -95,7 +96,11 @@ export class LinkPrimary {
   }
 
   private fail(): void {
+    const words =
+      this.state === 'resetting'
+        ? 'the reset of its link is not acknowledged, it may do without confirmed link service'
+        : 'its link acknowledges no data';
     this.reset();
-    this.owner.failed();
+    this.owner.failed(words);
   }
 }

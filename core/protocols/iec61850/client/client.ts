@@ -1,5 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import type { ClientCommand, ClientNews, ClientOptions, DetailTable, FileOrder, SurveyedPoint } from '../../client.ts';
+import type { ControlOrder } from '../../control.ts';
 import type { MmsClient, Told } from '../../mms/client.ts';
 import { ClientSession, type Associated } from '../../mms/clientsession.ts';
 import { hold } from '../../mms/dialogue.ts';
@@ -22,7 +23,7 @@ import { inquiryOf } from './inquiries/index.ts';
 import { packed, unpacked } from './keep.ts';
 import { inPieces, planReads, type Round } from './reads.ts';
 import { changesIn, valuesIn } from './attributes.ts';
-import { Reports, type Arrived } from './reports.ts';
+import { Reports, type Arrived, type Running } from './reports.ts';
 import { survey } from './survey.ts';
 import { wantedOf, type NodeTypes, type Wanted } from './wanted.ts';
 
@@ -102,6 +103,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
         this.effects.push({ type: 'diagnostic', words });
       },
       note: (words) => this.note(words),
+      unasked: (running, at) => this.readOnce(running, at),
       settled: (at) => this.onReportsSettled(at),
     });
     reports.onEarly((told, at) => this.onTold(told, at));
@@ -152,7 +154,7 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
   private onExplored(standing: Known, explored: Explored, now: Instant): void {
     standing.explored = explored;
     for (const problem of explored.problems) this.note(problem);
-    this.explored();
+    this.explored(now);
     const wanted: Wanted[] = [];
     standing.unreadable.clear();
     for (const point of this.points) {
@@ -185,10 +187,23 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
     const rest = this.wanted.filter((one) => !brought.has(one));
     const { pollMs, alsoPollMs } = this.settings;
     standing.rounds = [
+      // What is read once is still to come.
+      ...standing.rounds.filter(({ once }) => once),
       ...this.roundsFor(standing, rest, pollMs, now),
       ...(alsoPollMs > 0 ? this.roundsFor(standing, [...brought], alsoPollMs, now) : []),
     ];
-    for (const round of standing.rounds) this.read(standing, round, now);
+    for (const round of standing.rounds) if (!round.once) this.read(standing, round, now);
+  }
+
+  private readOnce({ assigned }: Running, now: Instant): void {
+    const { standing } = this;
+    if (standing === null) return;
+    const rounds = this.roundsFor(standing, [...assigned.brings], 0, now).map((round) => ({
+      ...round,
+      once: true as const,
+    }));
+    standing.rounds.push(...rounds);
+    for (const round of rounds) this.read(standing, round, now);
   }
 
   private roundsFor(standing: Known, wanted: readonly Wanted[], periodMs: number, now: Instant): Round[] {
@@ -217,9 +232,11 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
           return;
         }
         round.due = at + Math.max(REFUSED_PAUSE_MS, round.periodMs);
+        this.endOnce(standing, round);
         this.refuse(standing, points, `${words}: ${answer.words}`);
         return;
       }
+      this.endOnce(standing, round);
       const came: Came[] = answer.response.results.map((value, member) => ({
         ...{ member, value, event: false },
         from: octets === null ? null : { message: octets, at: member },
@@ -239,6 +256,10 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
       for (const { time } of readings) if (time !== null) this.delays.poll.add(at - time);
       this.handOut(readings, () => `read response: ${words}`, false);
     });
+  }
+
+  private endOnce(standing: Known, round: Round): void {
+    if (round.once) standing.rounds = standing.rounds.filter((one) => one !== round);
   }
 
   private handOut(readings: readonly ModelReading[], words: () => string, kept: boolean): void {
@@ -292,12 +313,10 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
         this.points = command.points;
         if (standing !== null && this.state === 'running') this.explore(standing, now);
         break;
-      case 'control': {
+      case 'control':
         this.counters.add('controls');
-        const types = standing?.explored?.types ?? ((): null => null);
-        this.controls.add(command, this.state === 'running' ? (standing?.client ?? null) : null, types, now);
+        this.control(command, now);
         break;
-      }
       case 'setSettings':
         // None of them is the session's own.
         break;
@@ -322,6 +341,10 @@ export class IecClient extends ClientSession<IecAt, Order, Own, CounterName> {
         command satisfies never;
     }
     this.collect(now);
+  }
+
+  protected operate(control: ControlOrder<IecAt>, { client, explored }: Known, now: Instant): void {
+    this.controls.add(control, client, explored?.types ?? ((): null => null), now);
   }
 
   private survey(id: string, now: Instant): void {

@@ -54,17 +54,11 @@ export class Controls {
     return Math.min(Infinity, ...running, ...[...this.selected.values()].map(({ until }) => until));
   }
 
-  /** `client` null: there is no association. */
-  add(control: ControlOrder<IecAt>, client: MmsClient | null, types: NodeTypes, now: Instant): void {
+  add(control: ControlOrder<IecAt>, client: MmsClient, types: NodeTypes, now: Instant): void {
     const reference = referenceOf(control.at);
     const key = objectKey(reference);
     const fail = (words: string): void =>
       this.report(control.id, { step: 'failed', words: `${words}; nothing was sent` });
-    if (now >= control.expiresAt) {
-      this.report(control.id, { step: 'expired', words: 'it had expired before it was sent' });
-      return;
-    }
-    if (client === null) return fail('the device is not associated');
     if (this.running.size >= MAX_WAITING) return fail(`${MAX_WAITING} controls are under way already`);
     if (this.running.has(key)) return fail('another control of it is under way');
     const type = types(reference.device, reference.node);

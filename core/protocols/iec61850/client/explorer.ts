@@ -17,7 +17,7 @@ import { madeName } from './madeset.ts';
  * names    the names of a logical device                          none of its points can be had
  * types    the type of each node in question; of its parts,       none of that node's points can be had
  *          where it does not fit a message
- * blocks   `DatSet` of each report control block                  that block is left alone
+ * blocks   `DatSet` of each report control block, some at once    asked in parts; by itself, it is left alone
  * sets     the members of each data set                           its blocks are left alone
  */
 
@@ -38,6 +38,14 @@ const NOTHING = (): void => {};
 /** Of a member of a data set that is no object reference. */
 const NOWHERE: Reference = { device: '', node: '', path: [], fc: 'ST' };
 
+/** A report control block, by its name. */
+interface Item {
+  domain: string;
+  item: string;
+  node: string;
+  fc: Constraint;
+}
+
 export class Explorer {
   private readonly types = new Map<string, TypeOf | null>();
   private readonly blocks: Block[] = [];
@@ -57,7 +65,7 @@ export class Explorer {
   start(nodes: ReadonlySet<string>, withReports: boolean, now: Instant): void {
     const devices = new Set([...nodes].map((name) => name.slice(0, name.indexOf('/'))));
     const needed = new Set(nodes);
-    const items: { domain: string; item: string; node: string; fc: Constraint }[] = [];
+    const items: Item[] = [];
     this.then((at) => this.typesOf(needed, items, at));
     this.questions.open++;
     if (withReports)
@@ -74,11 +82,7 @@ export class Explorer {
     this.proceed(now);
   }
 
-  private typesOf(
-    needed: ReadonlySet<string>,
-    items: readonly { domain: string; item: string; node: string; fc: Constraint }[],
-    now: Instant,
-  ): void {
+  private typesOf(needed: ReadonlySet<string>, items: readonly Item[], now: Instant): void {
     this.then((at) => this.blocksOf(items, at));
     for (const name of needed) {
       const slash = name.indexOf('/');
@@ -87,32 +91,33 @@ export class Explorer {
     }
   }
 
-  private blocksOf(
-    items: readonly { domain: string; item: string; node: string; fc: Constraint }[],
-    now: Instant,
-  ): void {
+  private blocksOf(items: readonly Item[], now: Instant): void {
     this.then((at) => this.setsOf(at));
-    for (let from = 0; from < items.length; from += AT_ONCE) {
-      const some = items.slice(from, from + AT_ONCE);
-      const names = some.map(({ domain, item }) => ({
-        name: { scope: 'domain' as const, domain, item: `${item}$DatSet` },
-      }));
-      this.questions.ask('read', { variables: { names } }, now, (answer) => {
-        if (!answer.ok) {
-          this.questions.problems.push(`report control blocks: ${answer.words}`);
-          return;
-        }
-        some.forEach(({ domain, item, node, fc }, n) => {
-          const set = answer.response.results[n];
-          const type = this.types.get(`${domain}/${node}`);
-          const of = type && typeIn(type, { path: [item.split('$')[2]], fc });
-          if (set?.type !== 'text' || !of) return;
-          const block = { domain, item, isBuffered: fc === 'BR', dataSet: set.text, of };
-          const isSpare = set.text === '' || set.text === madeName(block);
-          (isSpare ? this.spare : this.blocks).push(block);
-        });
+    for (let from = 0; from < items.length; from += AT_ONCE) this.someBlocks(items.slice(from, from + AT_ONCE), now);
+  }
+
+  /** Where they are refused together, or do not fit a message, in two parts. */
+  private someBlocks(some: readonly Item[], now: Instant): void {
+    const names = some.map(({ domain, item }) => ({
+      name: { scope: 'domain' as const, domain, item: `${item}$DatSet` },
+    }));
+    this.questions.ask('read', { variables: { names } }, now, (answer, at) => {
+      if (!answer.ok) {
+        const middle = some.length >> 1;
+        if (middle === 0 || answer.lost) this.questions.problems.push(`report control blocks: ${answer.words}`);
+        else for (const half of [some.slice(0, middle), some.slice(middle)]) this.someBlocks(half, at);
+        return;
+      }
+      some.forEach(({ domain, item, node, fc }, n) => {
+        const set = answer.response.results[n];
+        const type = this.types.get(`${domain}/${node}`);
+        const of = type && typeIn(type, { path: [item.split('$')[2]], fc });
+        if (set?.type !== 'text' || !of) return;
+        const block = { domain, item, isBuffered: fc === 'BR', dataSet: set.text, of };
+        const isSpare = set.text === '' || set.text === madeName(block);
+        (isSpare ? this.spare : this.blocks).push(block);
       });
-    }
+    });
   }
 
   private setsOf(now: Instant): void {

@@ -142,4 +142,6 @@ export interface Round {
   underWay: boolean;
   /** It was asked at least once. */
   asked: boolean;
+  /** Is over when it is answered. */
+  once?: true;
 }

@@ -19,7 +19,8 @@ import { Subscription, type Subscribed, type Trigger } from './subscription.ts';
  *  2. A data set that no block could be had of is tried for again every `AGAIN_MS`; till then its values are polled.
  *  3. A buffered block goes on behind the last entry that was handed out.
  *  4. After a gap in the numbers of an unbuffered block all its values are asked for.
- *  5. Of a buffer that could not go on there, entries that are not newer than the last one are left out: they were had.
+ *  5. Present values that a block does not report when it is asked to are read.
+ *  6. Of a buffer that could not go on there, entries that are not newer than the last one are left out: they were had.
  */
 
 /** A block that is enabled for us. */
@@ -59,6 +60,8 @@ export interface ReportEvents {
   /** `words`: something odd, for the journal. */
   trouble: (words: string, what: 'gaps' | 'overflows' | 'unusable') => void;
   note: (words: string) => void;
+  /** The device does not tell present values of what it reports, though they are wanted. */
+  unasked: (running: Running, now: Instant) => void;
   /** All tries are over for now. */
   settled: (now: Instant) => void;
 }
@@ -218,14 +221,20 @@ export class Reports {
 
   /** All values of each are asked for. */
   interrogate(now: Instant, only?: Running): void {
-    for (const { block } of only ? [only] : this.running) {
+    for (const running of only ? [only] : this.running) {
+      const { block } = running;
       const { domain, item } = block;
-      if (!hasInterrogation(block)) continue;
+      if (!hasInterrogation(block)) {
+        this.events.unasked(running, now);
+        continue;
+      }
       const variables = { names: [{ name: { scope: 'domain' as const, domain, item: `${item}$GI` } }] };
-      const told = (answer: Answer<'write'>): void => {
+      const told = (answer: Answer<'write'>, at: Instant): void => {
         const error = answer.ok ? (answer.response.results[0] ?? null) : null;
         const refused = answer.ok ? error !== null && accessErrorWords(error) : !answer.lost && answer.words;
-        if (refused) this.events.note(`${blockName(block)}: present values are not reported: ${refused}`);
+        if (!refused) return;
+        this.events.note(`${blockName(block)}: present values are not reported, and are read: ${refused}`);
+        this.events.unasked(running, at);
       };
       this.client.ask('write', { variables, values: [{ type: 'boolean', value: true }] }, told, now);
     }

@@ -1,6 +1,6 @@
 import type { Instant } from '../../../session/index.ts';
 import type { Answer, MmsClient } from '../../mms/client.ts';
-import { accessErrorWords, type Data, type TypeOf } from '../../mms/wire/data.ts';
+import { AccessError, accessErrorWords, type Data, type TypeOf } from '../../mms/wire/data.ts';
 import { hold } from '../../mms/dialogue.ts';
 import type { ObjectName } from '../../mms/wire/names.ts';
 import type { Reference } from '../model/reference.ts';
@@ -12,7 +12,7 @@ import { makeSet } from './madeset.ts';
  * step        what is asked                                   when it is refused
  * ----------  ----------------------------------------------  -------------------------------------------------------
  * look        the whole block is read                         failed
- * reserve     ResvTms, or Resv, where the block has it        failed: another client has it
+ * reserve     ResvTms, or Resv, where the block has it        failed: another client has it; noted where it is not to be had
  * make        the data set, where one is to be made, and DatSet     failed
  * set         OptFlds, TrgOps, BufTm, IntgPd, one by one      noted: it stays as the device has it
  * go on       EntryID, of a buffered one that was had before  noted: what lies between is lost, or comes from the start
@@ -30,6 +30,14 @@ const OPTION_BITS = 10;
 export const TRIGGERS = { dataChange: 1, qualityChange: 2, dataUpdate: 3, integrity: 4, interrogation: 5 } as const;
 export type Trigger = keyof typeof TRIGGERS;
 const TRIGGER_BITS = 6;
+
+/** Errors of an attribute that the device has no use for, though its type names it. */
+const NOT_THERE: ReadonlySet<number> = new Set([
+  AccessError.undefined,
+  AccessError.typeInconsistent,
+  AccessError.accessUnsupported,
+  AccessError.nonExistent,
+]);
 
 export interface SubscriptionWish {
   /** Of the block: `LLN0$BR$rcb01`. */
@@ -112,9 +120,10 @@ export class Subscription {
       : ['Resv', { type: 'boolean', value: true }];
     // Edition 1 has no reservation of buffered ones: who enables it first has it.
     if (!this.block.has(name)) return this.make(now);
-    this.write(name, value, now, (refusal, at) => {
-      if (refusal !== null) this.fail(`another client has it: ${refusal}`, at);
-      else this.make(at);
+    this.write(name, value, now, (refusal, at, code) => {
+      if (code !== null && NOT_THERE.has(code)) this.notes.push(`it cannot be reserved: ${refusal}`);
+      else if (refusal !== null) return this.fail(`another client has it: ${refusal}`, at);
+      this.make(at);
     });
   }
 
@@ -206,7 +215,7 @@ export class Subscription {
     attribute: string,
     value: Data,
     now: Instant,
-    then: (refusal: string | null, now: Instant) => void,
+    then: (refusal: string | null, now: Instant, code: number | null) => void,
   ): void {
     const variables = { names: [{ name: this.nameOf(attribute) }] };
     this.client.ask(
@@ -214,10 +223,10 @@ export class Subscription {
       { variables, values: [value] },
       (answer, at) => {
         if (!answer.ok && answer.lost) this.fail(answer.words, at);
-        else if (!answer.ok) then(answer.words, at);
+        else if (!answer.ok) then(answer.words, at, null);
         else {
           const [error = null] = answer.response.results;
-          then(error === null ? null : accessErrorWords(error), at);
+          then(error === null ? null : accessErrorWords(error), at, error);
         }
       },
       now,

@@ -33,8 +33,8 @@ export class Questions {
   }
 
   /**
-   * The type of a variable. Where it is refused, since it does not fit a message, the types of its parts are asked for and
-   * put together; null: it cannot be had.
+   * The type of a variable. Where it is refused, or not answered, since it does not fit a message, the types of its parts are
+   * asked for and put together; null: it cannot be had.
    */
   typeOf(domain: string, item: string, now: Instant, found: (of: TypeOf | null, now: Instant) => void): void {
     this.ask('attributes', { name: { scope: 'domain', domain, item } }, now, (answer, at) => {
@@ -44,7 +44,8 @@ export class Questions {
         found(null, later);
       };
       // What is not there has no parts either.
-      if (answer.lost || answer.error?.class === ACCESS) return refused(at);
+      const { error } = answer;
+      if (!this.client.isOpen || (error?.class === ACCESS && error.code === NON_EXISTENT)) return refused(at);
       this.partsOf(domain, item, at, (names, later) => {
         if (names.length === 0) return refused(later);
         const parts: { name: string; of: TypeOf }[] = [];
@@ -94,8 +95,9 @@ export class Questions {
   }
 }
 
-/** The class of errors that say that something cannot be had at all (ISO 9506-2: access). */
+/** The error that says that something is not there (ISO 9506-2, 7.4.3: class access, object-non-existent). */
 const ACCESS = 7;
+const NON_EXISTENT = 2;
 
 /** Names of one logical device, at most. */
 const MAX_NAMES = 500_000;

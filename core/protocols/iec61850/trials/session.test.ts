@@ -355,6 +355,29 @@ describe('what is operated shows', () => {
 });
 
 describe('controls, through both ends', () => {
+  test('one that comes while the association is made, or made anew, waits for it and goes out once', () => {
+    const pair = both({ server: { controlModel: 'direct' } }).start();
+    pair.cut();
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });
+    expect(pair.steps()).toEqual([]);
+    pair.start();
+    expect(pair.steps()).toEqual(['operateSent', 'operated']);
+    expect(pair.told.filter((one) => one.type === 'control')).toHaveLength(1);
+  });
+
+  test('one whose time is over meanwhile ends, and none waits for a device that is silent', () => {
+    const pair = both({ server: { controlModel: 'direct' } }).start();
+    pair.cut();
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip', expiresAt: pair.now + 1000 });
+    pair.run(1000);
+    expect(pair.steps()).toEqual(['expired: it had expired before it was sent']);
+    pair.run(120_000);
+    pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });
+    expect(pair.steps().at(-1)).toBe('failed: the device does not answer; nothing was sent');
+    pair.start();
+    expect(pair.told.filter((one) => one.type === 'control')).toEqual([]);
+  });
+
   const operate = (model: string): Both => {
     const pair = both({ server: { controlModel: model } }).start();
     pair.control('HLM/XCBR1.Pos[CO]', 'output', { operation: 'trip' });

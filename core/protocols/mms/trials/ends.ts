@@ -29,6 +29,18 @@ export interface Kit<Place, Target, Order, C extends TrialClient<Place, Order>, 
   server: (offers: readonly ServerPoint<Target>[], now: number, before: Remembered) => S;
 }
 
+/** Something on the way between a client and a server. */
+export interface Between {
+  /** A connection is there. */
+  begin: (now: number) => void;
+  receive: (octets: Uint8Array, fromClient: boolean, now: number) => void;
+  /** What arrives by now, and where. */
+  take: (now: number) => { octets: Uint8Array; toClient: boolean }[];
+  readonly deadline: number;
+  /** It ends the connection. */
+  readonly closing: boolean;
+}
+
 /** A client and a server on a connection, in virtual time; octets are a millisecond on their way. */
 export class Ends<
   Place extends object,
@@ -58,7 +70,12 @@ export class Ends<
   keep: Uint8Array | null = null;
   private lane!: Lane<ClientCommand<Place, Order>, ClientNews, Uint8Array>;
   private up = false;
+  get isUp(): boolean {
+    return this.up;
+  }
   private closesAt = Infinity;
+  /** What the octets of both go through; null: nothing. */
+  between: Between | null = null;
   /** By which the server knows this client's connections. */
   peer = 1;
   private coming: { at: number; octets: Uint8Array; fromClient: boolean; peer: number }[] = [];
@@ -100,6 +117,7 @@ export class Ends<
   start(): this {
     this.up = true;
     this.server.command({ type: 'came', peer: ++this.peer, from: '127.0.0.9' }, this.now);
+    this.between?.begin(this.now);
     this.lane.start(this.now);
     this.settle();
     return this.run(100);
@@ -142,17 +160,23 @@ export class Ends<
   run(ms: number): this {
     const end = this.now + ms;
     for (;;) {
-      const deadlines = [this.lane.deadline, this.server.deadline, this.coming[0]?.at, this.closesAt];
+      const between = this.up ? this.between?.deadline : undefined;
+      const deadlines = [this.lane.deadline, this.server.deadline, this.coming[0]?.at, this.closesAt, between];
       const next = Math.min(...deadlines.map((one) => one ?? Infinity));
       if (next > end) break;
       this.now = Math.max(this.now, next);
       const due = this.coming.filter(({ at }) => at <= this.now);
       this.coming = this.coming.filter(({ at }) => at > this.now);
       for (const { octets, fromClient, peer } of due) {
-        if (fromClient && !this.mute) this.server.command({ type: 'octets', peer, octets }, this.now);
-        else if (!fromClient && this.up && !this.deaf) this.lane.receive(octets, this.now);
+        if (this.between !== null) this.between.receive(octets, fromClient, this.now);
+        else this.deliver(octets, !fromClient, peer);
         this.settle();
       }
+      for (const { octets, toClient } of (this.up && this.between?.take(this.now)) || []) {
+        this.deliver(octets, toClient, this.peer);
+        this.settle();
+      }
+      if (this.up && this.between?.closing) this.closesAt = Math.min(this.closesAt, this.now + 2);
       this.lane.wake(this.now);
       this.server.wake(this.now);
       if (this.now >= this.closesAt) this.cut();
@@ -160,6 +184,11 @@ export class Ends<
     }
     this.now = end;
     return this;
+  }
+
+  private deliver(octets: Uint8Array, toClient: boolean, peer: number): void {
+    if (!toClient && !this.mute) this.server.command({ type: 'octets', peer, octets }, this.now);
+    else if (toClient && this.up && !this.deaf) this.lane.receive(octets, this.now);
   }
 
   private settle(): void {

@@ -60,6 +60,10 @@ interface Own {
   names: ReadonlySet<string> | null;
   reporting: Reporting[];
   polled: readonly ClientPoint<TaseAt>[];
+  /** Those that are read together. */
+  reads: (readonly ClientPoint<TaseAt>[])[];
+  /** Reads of this round that are not answered yet. */
+  openReads: number;
   pollAt: Instant;
   polling: boolean;
   againAt: Instant;
@@ -113,7 +117,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
 
   protected own(): Own {
     return {
-      ...{ agreement: null, names: null, reporting: [], polled: [] },
+      ...{ agreement: null, names: null, reporting: [], polled: [], reads: [], openReads: 0 },
       ...{ pollAt: Infinity, polling: false, againAt: Infinity, trying: false },
     };
   }
@@ -151,7 +155,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         // Without the agreement there is nothing to talk about; it may be another one when we come back.
         if (!outcome.ok) return standing.client.abort(outcome.problem, at);
         Object.assign(standing, outcome.value);
-        this.explored();
+        this.explored(at);
         this.begin(standing, at);
       },
       now,
@@ -266,28 +270,34 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     standing.pollAt = pollMs === 0 ? Infinity : now + pollMs;
     if (points.length === 0) return;
     standing.polling = true;
-    let open = 0;
-    for (let from = 0; from < points.length; from += AT_ONCE) {
-      const some = points.slice(from, from + AT_ONCE);
-      open++;
-      const names = some.map(({ at }) => ({ name: nameOfPoint(at) }));
-      this.ask(standing, 'read', { variables: { names } }, now, (answer, _at, octets) => {
-        if (--open === 0) standing.polling = false;
-        if (!answer.ok) {
-          if (!answer.lost)
-            this.refuse(
-              standing,
-              some.map(({ id }) => id),
-              answer.words,
-            );
-          return;
-        }
-        const { results } = answer.response;
-        this.counters.add('polledValues', results.length);
-        const came = some.map((point, n) => ({ point, value: results[n], from: { message: octets, at: n } }));
-        this.handOut(standing, came, false, () => `read response: ${some.length} objects`);
-      });
-    }
+    standing.reads = standing.reads.filter((read) => read.every((point) => points.includes(point)));
+    const planned = new Set(standing.reads.flat());
+    const rest = points.filter((point) => !planned.has(point));
+    for (let from = 0; from < rest.length; from += AT_ONCE) standing.reads.push(rest.slice(from, from + AT_ONCE));
+    for (const read of [...standing.reads]) this.readTogether(standing, read, now);
+  }
+
+  /** What is refused together, or does not fit a message, is asked for in two parts from then on. */
+  private readTogether(standing: Known, some: readonly ClientPoint<TaseAt>[], now: Instant): void {
+    standing.openReads++;
+    const names = some.map(({ at }) => ({ name: nameOfPoint(at) }));
+    this.ask(standing, 'read', { variables: { names } }, now, (answer, at, octets) => {
+      if (!answer.ok && !answer.lost && some.length > 1) {
+        const halves = [some.slice(0, some.length >> 1), some.slice(some.length >> 1)];
+        standing.reads = standing.reads.flatMap((one) => (one === some ? halves : [one]));
+        for (const half of halves) this.readTogether(standing, half, at);
+      }
+      if (--standing.openReads === 0) standing.polling = false;
+      if (!answer.ok) {
+        const alone = some.length === 1 ? some[0] : null;
+        if (!answer.lost && alone !== null) this.refuse(standing, [alone.id], answer.words);
+        return;
+      }
+      const { results } = answer.response;
+      this.counters.add('polledValues', results.length);
+      const came = some.map((point, n) => ({ point, value: results[n], from: { message: octets, at: n } }));
+      this.handOut(standing, came, false, () => `read response: ${some.length} objects`);
+    });
   }
 
   /** `token`: of what is acknowledged when it is stored. Returns whether there was anything. */
@@ -306,7 +316,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         continue;
       }
       const reading = readingOf(point, value, event, from);
-      if (reading === null) this.refuse(standing, [point.id], `${printAt(point.at)} is no point of TASE.2`);
+      if (reading === null) this.refuse(standing, [point.id], `${printAt(point.at)} is ${noSuch(point.at.type)}`);
       else {
         readings.push(reading);
         if (standing.unreadable.delete(point.id)) this.tellUnreadable(standing);
@@ -445,7 +455,8 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
         if (running) this.renew(running, now);
         break;
       case 'control':
-        this.control(command, running, now);
+        this.counters.add('controls');
+        this.control(command, now);
         break;
       case 'setSettings':
         // None of them is the session's own.
@@ -490,20 +501,11 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
     standing.polled = polled;
   }
 
-  private control(control: ControlOrder<TaseAt>, standing: Known | null, now: Instant): void {
-    this.counters.add('controls');
+  protected operate(control: ControlOrder<TaseAt>, standing: Known, now: Instant): void {
     const { id } = control;
     const key = printAt(control.at);
     const fail = (words: string): void =>
       void this.effects.push({ type: 'control', id, step: 'failed', words: `${words}; nothing was sent` });
-    if (now >= control.expiresAt)
-      return void this.effects.push({
-        type: 'control',
-        id,
-        step: 'expired',
-        words: 'it had expired before it was sent',
-      });
-    if (standing === null) return fail('the peer is not associated');
     if (this.controls.size >= MOST_CONTROLS) return fail(`${MOST_CONTROLS} controls are under way already`);
     if (this.controls.has(key)) return fail('another control of it is under way');
     this.controls.add(key);
@@ -576,3 +578,7 @@ export class TaseClient extends ClientSession<TaseAt, Order, Own, CounterName> {
 }
 
 const sameName = (a: ObjectName, b: ObjectName): boolean => nameWords(a) === nameWords(b);
+
+/** Of a value that is not what it has to be. */
+const noSuch = (agreed: TaseAt['type']): string =>
+  agreed === 'auto' ? 'no point of TASE.2' : `not the ${agreed} that is agreed on`;

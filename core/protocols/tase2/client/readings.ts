@@ -42,13 +42,14 @@ export function readingOf(
   event: boolean,
   { message, at: place }: Came['from'],
 ): TaseReading | null {
-  const found = decode(value);
+  const found = decode(value, at.type);
   if (found === null) return null;
   const { flags, time } = found;
   const number = measuredNumber(found.value);
   let { raw } = number;
   let quality = number.quality | (flags === null ? 0 : qualityOf(flags));
-  if (kind === 'binary' && isState(value)) {
+  const isState = at.type === 'auto' ? hasState(value) : at.type === 'State' || at.type === 'StateSupplemental';
+  if (kind === 'binary' && isState) {
     // Of one bit there is no state between.
     if (raw === BETWEEN || raw === BAD) quality |= Quality.inconsistent;
     raw = raw === ON ? 1 : 0;
@@ -69,5 +70,5 @@ export function readingOf(
     from: message === null ? null : { message, steps: [place] },
   };
 }
-const isState = (value: AccessResult): boolean =>
+const hasState = (value: AccessResult): boolean =>
   value.type === 'bits' || (value.type === 'structure' && value.items[0]?.type === 'bits');

@@ -165,6 +165,27 @@ describe('a peer that reports', () => {
 });
 
 describe('controls', () => {
+  test('wait for an association that is made anew, and go out once', () => {
+    pair.cut();
+    pair.control('HALVIX/LAMP', 'output', { operation: 'latchOn' });
+    expect(pair.steps()).toEqual([]);
+    pair.start();
+    expect(pair.steps()).toEqual(['operateSent', 'operated']);
+    expect(pair.told.filter((one) => one.type === 'control')).toHaveLength(1);
+  });
+
+  test('end with their time where it does not come, and fail where the peer is silent', () => {
+    pair.cut();
+    pair.control('HALVIX/LAMP', 'output', { operation: 'latchOn', expiresAt: pair.now + 1000 });
+    pair.run(1000);
+    expect(pair.steps()).toEqual(['expired: it had expired before it was sent']);
+    pair.run(120_000);
+    pair.control('HALVIX/LAMP', 'output', { operation: 'latchOn' });
+    expect(pair.steps().at(-1)).toBe('failed: the device does not answer; nothing was sent');
+    pair.start();
+    expect(pair.told.filter((one) => one.type === 'control')).toEqual([]);
+  });
+
   test('what has to be selected is selected, then operated', () => {
     pair.control('HALVIX/TRIP', 'output', { operation: 'trip' });
     expect(pair.steps()).toEqual(['selectSent', 'selected', 'operateSent', 'operated']);

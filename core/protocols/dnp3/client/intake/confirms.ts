@@ -36,6 +36,11 @@ export class Confirms {
     return this.due.length > 0 || this.last?.token != null;
   }
 
+  /** Whether the confirm of the last unsolicited response has gone out. */
+  get lastIsConfirmed(): boolean {
+    return this.last?.confirmed === true;
+  }
+
   want(sequence: number, unsolicited: boolean, now: Instant): void {
     this.due.push({ sequence, unsolicited, since: now });
   }

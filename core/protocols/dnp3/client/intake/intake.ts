@@ -7,6 +7,7 @@ import { ClassBits } from './classbits.ts';
 import { CarryingFragment, PointNumbers, type ListedPoint } from './carried.ts';
 import type { MasterEffect } from '../mastermessages.ts';
 import { ReplayGuard, type Carried } from './replay.ts';
+import { Unheard } from './unheard.ts';
 
 /** The readings of fragments on their way to the owner: resolved to points, and freed of what came before. */
 export class Intake {
@@ -83,6 +84,8 @@ export class Intake {
     let freshEvents = 0;
     for (const isFresh of fresh) if (isFresh) freshEvents++;
     let at = 0;
+    if (freshEvents > 0) this.unheard.over();
+    else if (events.length > 0 && confirm) this.unheard.again();
     const taken = freshEvents === events.length ? readings : readings.filter(({ event }) => !event || fresh[at++]);
     const token = confirm ? ++this.token : null;
     const keep = token === null ? null : this.guard.remembered();
@@ -92,6 +95,7 @@ export class Intake {
     return { fresh: freshEvents, ambiguous, repeated };
   }
 
+  readonly unheard = new Unheard((words) => this.report({ type: 'diagnostic', words }));
   private readonly bits = new ClassBits();
 
   private waiting(

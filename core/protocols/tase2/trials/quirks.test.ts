@@ -1,0 +1,7 @@
+import { expect, test } from 'vitest';
+import { ODDITIES, tryOddity } from './quirks.ts';
+
+/* The same that `npm run bench -- quirks` counts. */
+test.each(ODDITIES.map((one) => [one.name, one] as const))('a peer of an agreement: %s', (_name, one) => {
+  expect(tryOddity(one)).toEqual([]);
+});
