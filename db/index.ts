@@ -1,4 +1,13 @@
-export { closeDatabase, listen, migrateDatabase, notify, openDatabase, rowsOf, type Database } from './open.ts';
+export {
+  closeDatabase,
+  listen,
+  mayMigrate,
+  migrateDatabase,
+  notify,
+  openDatabase,
+  rowsOf,
+  type Database,
+} from './open.ts';
 export * as tables from './schema/index.ts';
 export * from './queries/accounts.ts';
 export * from './queries/commands.ts';
@@ -14,3 +23,5 @@ export * from './queries/outboundkeep.ts';
 export * from './queries/owed.ts';
 export * from './queries/probes.ts';
 export * from './queries/profiles.ts';
+export * from './queries/secrets.ts';
+export { newSecretKey, SecretProblem, SecretKeys, useSecretKeys } from './secrets.ts';

@@ -4,6 +4,7 @@ import { migrate } from 'drizzle-orm/node-postgres/migrator';
 import type { Socket } from 'node:net';
 import pg from 'pg';
 import { upgradeDraft } from './upgrade.ts';
+import { putStoredAway } from './upgradesecrets.ts';
 
 export type Connection = pg.PoolClient;
 export type Database = NodePgDatabase & { $client: pg.Pool };
@@ -278,8 +279,19 @@ export async function listen(
   };
 }
 
-/** Brings the schema up to date. Several processes may call this at once: the first one does it. */
-export async function migrateDatabase(database: Database, folder: string): Promise<void> {
+/** Whether this role makes and changes the tables: they are its own, or there are none yet. */
+export async function mayMigrate(database: Database): Promise<boolean> {
+  const { rows } = await database.$client.query<{ own: boolean }>(
+    `select tableowner = current_user as own from pg_tables where schemaname = 'public' and tablename = 'revision'`,
+  );
+  return rows.every(({ own }) => own);
+}
+
+/**
+ * Brings the schema up to date. Several processes may call this at once: the first one does it. Tells how many secrets
+ * still stand readable in documents, because this process has no key to seal them with.
+ */
+export async function migrateDatabase(database: Database, folder: string): Promise<{ readable: number }> {
   const MIGRATION_LOCK = 4600;
   const client = await database.$client.connect();
   try {
@@ -287,6 +299,7 @@ export async function migrateDatabase(database: Database, folder: string): Promi
     await client.query('select pg_advisory_lock($1)', [MIGRATION_LOCK]);
     await migrate(drizzle(client), { migrationsFolder: folder });
     await upgradeDraft(client);
+    return { readable: await putStoredAway(client) };
   } finally {
     // The lock goes with the connection.
     client.release(true);

@@ -8,6 +8,7 @@ import {
   migrateDatabase,
   openDatabase,
   takeWriters,
+  useSecretKeys,
 } from '@halvix/db';
 import { clock } from '@halvix/wire';
 import { hostname } from 'node:os';
@@ -45,6 +46,11 @@ process.on('unhandledRejection', (error) => log('error', 'unhandled rejection', 
 const settings = readSettings(engineSettings, process.env);
 if (!settings.ok) {
   for (const problem of settings.problem) log('error', `setting ${problem}`);
+  process.exit(2);
+}
+const keysProblem = useSecretKeys(settings.value.HALVIX_SECRETS_KEY_FILE);
+if (keysProblem !== null) {
+  log('error', `setting HALVIX_SECRETS_KEY_FILE (set): ${keysProblem}`);
   process.exit(2);
 }
 const {
@@ -106,7 +112,11 @@ for (const signal of ['SIGTERM', 'SIGINT'] as const)
   });
 
 await untilItWorks('prepare the database', async () => {
-  await migrateDatabase(keepingDatabase, HALVIX_MIGRATIONS);
+  const { readable } = await migrateDatabase(keepingDatabase, HALVIX_MIGRATIONS);
+  if (readable > 0)
+    log('warning', 'passwords stand readable in the configuration: set HALVIX_SECRETS_KEY_FILE', {
+      passwords: readable,
+    });
   await keeper.prepare();
 });
 await authority.acquire();

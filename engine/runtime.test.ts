@@ -1,7 +1,7 @@
 import { configurationSchema, type Configuration } from '@halvix/core/config';
 import { Quality, type Reading } from '@halvix/core/point';
 import { clientSide, serverSide } from '@halvix/core/protocols/sessions';
-import type { AppliedRevision, OwedEvent } from '@halvix/db';
+import type { AppliedRevision, ClosedSecret, OwedEvent } from '@halvix/db';
 import { createServer, type Server, type Socket } from 'node:net';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { freePort, until } from './testing/wires.ts';
@@ -21,6 +21,7 @@ const base = vi.hoisted(() => ({
   lastOwed: 0,
   told: [] as OwedEvent[],
   claimed: [] as object[],
+  closed: [] as ClosedSecret[],
 }));
 vi.mock('@halvix/db', async (original) => {
   const real = await original<typeof import('@halvix/db')>();
@@ -28,6 +29,7 @@ vi.mock('@halvix/db', async (original) => {
   return {
     ...{ RefusedReadings: real.RefusedReadings, PointNumbers: real.PointNumbers },
     newestRevisionId: async () => base.revision?.id ?? null,
+    withOpenSecrets: async (_database: unknown, configuration: object) => ({ configuration, closed: base.closed }),
     newestRevision: async () => {
       base.reads++;
       return base.revision;
@@ -81,7 +83,16 @@ let revisions: number;
 
 beforeEach(async () => {
   vi.spyOn(process.stdout, 'write').mockReturnValue(true);
-  Object.assign(base, { revision: null, reads: 0, forgotten: [], written: [], readings: [], lastOwed: 0, told: [] });
+  Object.assign(base, {
+    revision: null,
+    reads: 0,
+    forgotten: [],
+    written: [],
+    readings: [],
+    lastOwed: 0,
+    told: [],
+    closed: [],
+  });
   base.latest.clear();
   base.kept.clear();
   base.hops.clear();
@@ -180,6 +191,64 @@ function begun(before: ReturnType<typeof running>): string[] {
 }
 const reading = (value: number): Reading => ({
   ...{ raw: value, value, quality: 0, time: Date.now(), timeSource: 'device', received: Date.now(), cause: 'event' },
+});
+
+describe('a secret that cannot be had', () => {
+  const closedFor = (kind: ClosedSecret['kind'], code: string): void =>
+    void (base.closed = [{ kind, code, words: 'Password: it is kept sealed' }]);
+  const stateOf = (code: string): string => {
+    const { state, words } = runtime.devices.get(code)!.deviceState();
+    return `${state}: ${words}`;
+  };
+
+  test('leaves its device alone, which says why; controls of it fail at once; all others are asked', async () => {
+    closedFor('device', 'A');
+    await apply();
+    await until('the other one is called', () => sockets.size > 0);
+    expect(stateOf('A')).toBe('silent: Password: it is kept sealed');
+    expect(runtime.devices.get('A')!.standing().failed).toBe(true);
+    expect(runtime.devices.get('B')!.deviceState().state).toBe('unknown');
+    const progress = vi.spyOn(runtime.commands, 'onProgress');
+    runtime.devices.get('A')!.control({ type: 'control', id: 'c', expires: Date.now() + 5000 } as never);
+    expect(progress.mock.calls).toEqual([
+      [{ type: 'control', id: 'c', step: 'failed', words: 'Password: it is kept sealed' }],
+    ]);
+    expect(await runtime.devices.get('A')!.survey('s')).toMatchObject({
+      found: [],
+      problem: 'Password: it is kept sealed',
+    });
+  });
+
+  test('of a link leaves all on it alone', async () => {
+    closedFor('link', 'M');
+    await apply();
+    expect(stateOf('B')).toBe('silent: Password: it is kept sealed');
+    expect(runtime.devices.get('A')!.held).toBeNull();
+  });
+
+  test('keeps its centre away, and the outbound says why', async () => {
+    closedFor('outbound', 'Q');
+    await apply();
+    const state = runtime.outbounds.get('Q')!.state();
+    expect(state).toMatchObject({ state: 'failed', problem: 'Password: it is kept sealed' });
+    expect(state.lastProblem?.words).toBe('Password: it is kept sealed');
+    await until('the other one listens', () => runtime.outbounds.get('R')!.state().problem === null);
+  });
+
+  test('that can be had again, or is not needed any more, begins the conversation', async () => {
+    base.closed = [
+      { kind: 'device', code: 'A', words: 'why' },
+      { kind: 'outbound', code: 'Q', words: 'why' },
+    ];
+    await apply();
+    const before = running();
+    base.closed = [];
+    await apply();
+    expect(begun(before)).toEqual(expect.arrayContaining(['A', 'Q']));
+    expect(begun(before)).not.toContain('B');
+    expect([runtime.devices.get('A')!.held, runtime.outbounds.get('Q')!.held]).toEqual([null, null]);
+    await until('it listens', () => runtime.outbounds.get('Q')!.state().problem === null);
+  });
 });
 
 describe('a first revision', () => {

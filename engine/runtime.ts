@@ -17,6 +17,7 @@ import {
   keptOf,
   latestOf,
   newestRevision,
+  withOpenSecrets,
   newestRevisionId,
   outboundNumbers,
   pointNumbers,
@@ -30,7 +31,7 @@ import { Commands } from './controls/commands.ts';
 import type { CentreControl } from './controls/controls.ts';
 import { Conversations } from './links/conversations.ts';
 import { GuestDeviceLink, GuestOutboundLink } from './links/guestlinks.ts';
-import { DeviceRunner } from './field/device.ts';
+import { DeviceRunner, type DeviceContext } from './field/device.ts';
 import { LinkRunner, type DeviceLink } from './links/link.ts';
 import type { Hop } from './told/hoprounds.ts';
 import { Exchange, takenOutOfService, withoutCommunication } from './board/exchange.ts';
@@ -39,6 +40,7 @@ import { Contributions } from './handon/contributions.ts';
 import { Ledger } from './handon/ledger.ts';
 import { LimitDesk } from './board/limitdesk.ts';
 import { Journal } from './journal.ts';
+import { heldBy, type Held } from './held.ts';
 import { log } from './log.ts';
 import { OutboundRunner, type HandedOver } from './centres/outbound.ts';
 import { SourceRunner } from './field/source.ts';
@@ -147,12 +149,15 @@ export class Runtime {
         // The whole document only when it is another one.
         if ((await newestRevisionId(this.database)) === this.revision) return;
         const revision = await newestRevision(this.database);
-        if (revision !== null && revision.id !== this.revision) await this.change(revision);
+        if (revision === null || revision.id === this.revision) return;
+        const { configuration, closed } = await withOpenSecrets(this.database, revision.configuration);
+        for (const { kind, code, words } of closed) log('error', words, { [kind]: code });
+        await this.change({ ...revision, configuration }, heldBy(closed));
       });
     return this.applying;
   }
 
-  private async change({ id, configuration, deviceIds }: AppliedRevision): Promise<void> {
+  private async change({ id, configuration, deviceIds }: AppliedRevision, held: Held): Promise<void> {
     const numbers = await pointNumbers(this.database);
     const links = new Map(configuration.links.map((link) => [link.code, link]));
     const wanted = new Map(
@@ -170,7 +175,7 @@ export class Runtime {
     );
     const numberOf = (device: string) => (address: string) => numbers.get(device, address);
 
-    await this.restOutbounds(configuration, links, outboundNumber);
+    await this.restOutbounds(configuration, links, outboundNumber, held);
     // What a session can adopt does not end it.
     const touched = new Set<string>();
     const adopting: DeviceConfig[] = [];
@@ -178,7 +183,8 @@ export class Runtime {
     const stopped = new Map<string, Uint8Array>();
     for (const [code, runner] of this.devices) {
       const next = wanted.get(code);
-      const touch = next && runner.link.fits(next.link) ? deviceTouch(runner.config, next.device) : 'restarts';
+      const isSame = next && runner.link.fits(next.link) && runner.held === held('device', code, next.link.code);
+      const touch = isSame ? deviceTouch(runner.config, next.device) : 'restarts';
       if (next && touch !== 'restarts') {
         if (touch === 'adopted') adopting.push(next.device);
         continue;
@@ -228,15 +234,18 @@ export class Runtime {
     for (const device of adopting) this.devices.get(device.code)?.adopt(device);
     await this.recallKept(fresh.map(({ device }) => device.code));
     for (const { device, link } of fresh) {
-      const runner = new DeviceRunner(device, this.linkFor(link), this.keeps.get(device.code) ?? null, {
+      const context = {
         exchange: this.exchange,
         historian: this.historian,
         contributions: this.contributions,
         journal: this.journal,
-        onControl: (progress) => this.commands.onProgress(progress),
+        onControl: (progress: Parameters<DeviceContext['onControl']>[0]) => this.commands.onProgress(progress),
         changed: () => this.publisher.hopsChanged(),
         conversations: this.conversations,
-      });
+      };
+      const keep = this.keeps.get(device.code) ?? null;
+      const holds = held('device', device.code, link.code);
+      const runner = new DeviceRunner(device, this.linkFor(link), keep, context, holds);
       this.devices.set(device.code, runner);
     }
     for (const device of newSources) this.sources.set(device.code, new SourceRunner(device, this.standing, this));
@@ -245,7 +254,7 @@ export class Runtime {
       const link = links.get(config.link);
       const number = outboundNumber.get(config.code);
       if ((link || isCarried(config)) && number !== undefined)
-        await this.bringOutbound(config, number, link ?? null, touched);
+        await this.bringOutbound(config, number, link ?? null, touched, held('outbound', config.code, config.link));
     }
     for (const { device } of fresh) this.devices.get(device.code)?.start();
     for (const link of this.links.values()) link.start();
@@ -290,13 +299,15 @@ export class Runtime {
     { outbounds }: Configuration,
     links: ReadonlyMap<string, LinkConfig>,
     numbers: ReadonlyMap<string, number>,
+    held: Held,
   ): Promise<void> {
     const wanted = new Map(outbounds.map((config) => [numbers.get(config.code), config]));
     const ending: OutboundRunner[] = [];
     for (const outbound of this.outbounds.values()) {
       const next = wanted.get(outbound.number);
       const link = next && links.get(next.link);
-      const goesOn = next && outboundTouch(outbound.config, next) !== 'restarts';
+      const isSame = next && outbound.held === held('outbound', next.code, next.link);
+      const goesOn = isSame && outboundTouch(outbound.config, next) !== 'restarts';
       if (!goesOn || !outbound.link.fits(link)) ending.push(outbound);
     }
     await Promise.all(ending.map((outbound) => outbound.rest()));
@@ -320,6 +331,7 @@ export class Runtime {
     number: number,
     link: LinkConfig | null,
     touched: ReadonlySet<string>,
+    held: string | null,
   ): Promise<void> {
     const running = this.outbounds.get(config.code);
     if (running) {
@@ -349,7 +361,8 @@ export class Runtime {
       settle: (settled: { queue: string; position: number; beyond: readonly number[] }) =>
         this.ledger.settle({ outbound: number, ...settled }),
     };
-    const outbound = new OutboundRunner(config, number, this.wayFor(config, number, link), context, handed.remembered);
+    const way = this.wayFor(config, number, link);
+    const outbound = new OutboundRunner(config, number, way, context, handed.remembered, held);
     this.outbounds.set(config.code, outbound);
     outbound.begin();
     outbound.toldBefore(account?.told ?? handed.owed);

@@ -1,5 +1,5 @@
 import { isNetwork } from '@halvix/core/config';
-import { databaseSetting, hostSetting, portSetting } from '@halvix/core/settings';
+import { databaseSetting, hostSetting, portSetting, secretKeysSetting } from '@halvix/core/settings';
 import { z } from 'zod';
 
 export const engineSettings = z.object({
@@ -27,6 +27,7 @@ export const engineSettings = z.object({
       'must be addresses and networks like 10.20.0.0/16, with commas between them',
     )
     .default(''),
+  HALVIX_SECRETS_KEY_FILE: secretKeysSetting,
   /** Folder of the SQL migrations. */
   HALVIX_MIGRATIONS: z.string().min(1, 'must be a folder').default('db/migrations'),
 });

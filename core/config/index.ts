@@ -18,8 +18,16 @@ export {
   type OutboundConfig,
   type MappingConfig,
 } from './document/document.ts';
-export { allowsEverybody, EVERYBODY, isAllowed, isNetwork, LOOPBACK_ONLY } from './document/access.ts';
-export { checkConfiguration, loopOf, misfitOf, partnersOf, readConfiguration, subnetOf } from './check/check.ts';
+export { allowsEverybody, EVERYBODY, isAllowed, isNamed, isNetwork, LOOPBACK_ONLY } from './document/access.ts';
+export {
+  checkConfiguration,
+  loopOf,
+  misfitOf,
+  partnersOf,
+  readConfiguration,
+  readImported,
+  subnetOf,
+} from './check/check.ts';
 export { isGuestOutbound, sharedConversations, type SharedConversation } from './document/conversations.ts';
 export { checkingPoints, checkPoints } from './check/checkpoints.ts';
 export type { ConfigurationProblem, PointProblem, Severity } from './check/problem.ts';
@@ -60,9 +68,20 @@ export {
   type Effect,
   type SessionEffect,
 } from './comparison/diff.ts';
+export {
+  allSecrets,
+  secretsOf,
+  secretWords,
+  storedAs,
+  storedNumber,
+  withAllSecrets,
+  withSecrets,
+} from './document/secrets.ts';
+export type { PlacedSecret } from './document/secrets.ts';
 export { countsAllowed, countsToSend, NEW_SETTING, roundedTo, textToSend } from './document/setting.ts';
 export { feedbackOf } from './document/feedback.ts';
 export { compacted, expanded } from './compact.ts';
 export { upgradedConfiguration, upgradedObject, upgradedProfile, upgradedShell, withLinks } from './upgrade.ts';
+export { doorsOpened, type Doors } from './comparison/doors.ts';
 export { sameDocument } from './comparison/same.ts';
 export { outboundEnds, settingSheet, twoEnds } from './document/ends.ts';

@@ -17,6 +17,8 @@ export const linkStateSchema = z.object({
   problem: z.string().nullable(),
   /** The devices on it. */
   devices: z.array(z.string()).default([]),
+  /** When the first of its certificates, ours or our authority's, is over; null: it has none, or it cannot be read. */
+  certificateEnds: time.nullable().default(null),
 });
 
 /** A line as those see it who watch who is asked when. Times of turns: ms since 1970 UTC; the rest ms. */

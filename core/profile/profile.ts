@@ -25,14 +25,19 @@ const checkedSettings = profileDocument.transform((profile, context) => {
     protocol: profile.protocol,
     settings: { ...profile.settings, ...picked(device.first, device.placed) },
   });
-  if (read.success) return { ...profile, settings: withoutPlaced(read.data.settings, device.placed) };
+  if (read.success) return { ...profile, settings: without(read.data.settings, notInProfile(device)) };
   for (const issue of read.error.issues) context.addIssue({ code: 'custom', message: issue.message, path: issue.path });
   return z.NEVER;
 });
 
+/** What differs from device to device, and what nobody else is told. */
+const notInProfile = ({ placed, fields }: ReturnType<typeof deviceOf>): string[] => [
+  ...placed,
+  ...fields.flatMap(({ type, path }) => (type === 'secret' ? [path.replace('settings.', '')] : [])),
+];
 const picked = (settings: object, keys: readonly string[]): Record<string, unknown> =>
   Object.fromEntries(Object.entries(settings).filter(([key]) => keys.includes(key)));
-const withoutPlaced = (settings: object, keys: readonly string[]): Record<string, unknown> =>
+const without = (settings: object, keys: readonly string[]): Record<string, unknown> =>
   Object.fromEntries(Object.entries(settings).filter(([key]) => !keys.includes(key)));
 
 /** Those of earlier versions are read too. */
@@ -41,7 +46,7 @@ export type Profile = z.infer<typeof profileDocument>;
 
 /** Saves a device as a profile. */
 export function profileOf(device: DeviceObject, points: readonly DraftPoint[], code: string, name: string): Profile {
-  const settings = withoutPlaced(device.settings, deviceOf(device.protocol).placed);
+  const settings = without(device.settings, notInProfile(deviceOf(device.protocol)));
   return {
     schema: 'halvix.profile',
     version: 2,

@@ -53,7 +53,9 @@ export interface FollowUp {
   /** Paths are within the order. */
   fields: readonly FollowField[];
 }
-export type FollowField = Pick<SettingField, 'path' | 'title' | 'type' | 'unit' | 'limits' | 'help'>;
+export type FollowField = Pick<SettingField, 'path' | 'title' | 'unit' | 'limits' | 'help'> & {
+  type: Exclude<SettingField['type'], 'secret'>;
+};
 
 export type ClientCommand<Place, Order> =
   /** Readings that were handed out with this token are stored. */

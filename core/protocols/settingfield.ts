@@ -6,7 +6,8 @@ export interface SettingField {
   /** Path in the object's document: `settings.retries`. */
   path: string;
   title: string;
-  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'list' | 'file';
+  /** `secret`: a text that is kept sealed, and never shown (core/config/document/secrets.ts). */
+  type: 'text' | 'number' | 'boolean' | 'choice' | 'classes' | 'list' | 'file' | 'secret';
   unit?: string;
   limits?: readonly [number, number];
   choices?: readonly (readonly [value: string | number, words: string])[];
@@ -32,6 +33,13 @@ export const textField = (path: string, title: string, more: Partial<SettingFiel
   path,
   title,
   type: 'text',
+  ...more,
+});
+
+export const secretField = (path: string, title: string, more: Partial<SettingField> = {}): SettingField => ({
+  path,
+  title,
+  type: 'secret',
   ...more,
 });
 

@@ -1,6 +1,6 @@
 import { and, count, desc, eq, getTableColumns, gt, lt, ne, sql } from 'drizzle-orm';
 import type { Database } from '../open.ts';
-import { account, securityLog, webSession } from '../schema/index.ts';
+import { account, knownDevice, securityKeeping, securityLog, webSession } from '../schema/index.ts';
 
 export type Account = typeof account.$inferSelect;
 export type Role = Account['role'];
@@ -15,21 +15,28 @@ export async function hasAccounts(database: Database): Promise<boolean> {
   return row.accounts > 0;
 }
 
-/** Makes an account unless the name is taken. */
+/**
+ * Makes an account unless the name is taken, in whatever case. `mustChange`: somebody else knows the password, its owner
+ * sets another one first.
+ */
 export async function addAccount(
   database: Database,
   name: string,
   role: Role,
   passwordHash: string,
   now: number,
+  mustChange = false,
 ): Promise<boolean> {
-  const rows = await database
-    .insert(account)
-    .values({ name, role, passwordHash, created: now })
-    .onConflictDoNothing()
-    .returning({ id: account.id });
-  return rows.length > 0;
+  return database.transaction(async (tx) => {
+    await tx.execute(sql`lock table ${account} in exclusive mode`);
+    const all = await tx.select({ name: account.name }).from(account);
+    if (all.some((one) => isSameName(one.name, name))) return false;
+    await tx.insert(account).values({ name, role, passwordHash, created: now, mustChange });
+    return true;
+  });
 }
+
+const isSameName = (one: string, other: string): boolean => one.toLowerCase() === other.toLowerCase();
 
 /** Makes the first account; does nothing and returns null once there is one. */
 export async function addFirstAccount(
@@ -61,7 +68,7 @@ export async function accounts(
     .orderBy(account.name);
 }
 
-export type AccountChange = Partial<Pick<Account, 'name' | 'role' | 'disabled' | 'passwordHash'>>;
+export type AccountChange = Partial<Pick<Account, 'name' | 'role' | 'disabled' | 'passwordHash' | 'mustChange'>>;
 
 /**
  * Changes an account; null: there is none. Somebody has to be left who may do everything: the last engineer is neither
@@ -77,7 +84,8 @@ export async function changeAccount(
     const all = await tx.select().from(account);
     const before = all.find((one) => one.id === id);
     if (before === undefined) return { ok: false, problem: 'missing' };
-    if (all.some((one) => one.id !== id && one.name === change.name)) return { ok: false, problem: 'nameTaken' };
+    if (change.name !== undefined && all.some((one) => one.id !== id && isSameName(one.name, change.name ?? '')))
+      return { ok: false, problem: 'nameTaken' };
     const after = { ...before, ...change };
     const isEngineer = (one: Account): boolean => one.role === 'engineer' && !one.disabled;
     if (isEngineer(before) && !isEngineer(after) && all.filter(isEngineer).length === 1)
@@ -111,9 +119,12 @@ export async function accountOfSession(
   tokenHash: string,
   now: number,
   { idleMs, use }: { idleMs: number; use: boolean },
-): Promise<{ id: number; name: string; role: Role } | null> {
+): Promise<{ id: number; name: string; role: Role; mustChange: boolean } | null> {
   const [row] = await database
-    .select({ id: account.id, name: account.name, role: account.role, seen: webSession.seen, from: webSession.created })
+    .select({
+      ...{ id: account.id, name: account.name, role: account.role, mustChange: account.mustChange },
+      ...{ seen: webSession.seen, from: webSession.created },
+    })
     .from(webSession)
     .innerJoin(account, eq(account.id, webSession.accountId))
     .where(and(eq(webSession.tokenHash, tokenHash), gt(webSession.expires, now), eq(account.disabled, false)));
@@ -169,6 +180,53 @@ export async function endSessions(
     )
     .returning({ tokenHash: webSession.tokenHash });
   return rows.map(({ tokenHash }) => tokenHash);
+}
+
+/** Browsers of one account that are known. */
+const MOST_DEVICES = 20;
+const DEVICE_KEPT_MS = 400 * 86_400_000;
+
+export async function isKnownDevice(database: Database, accountId: number, tokenHash: string): Promise<boolean> {
+  const [row] = await database
+    .select({ seen: knownDevice.seen })
+    .from(knownDevice)
+    .where(and(eq(knownDevice.accountId, accountId), eq(knownDevice.tokenHash, tokenHash)));
+  return row !== undefined && Date.now() - row.seen < DEVICE_KEPT_MS;
+}
+
+/** Knows a browser as one of the account's; beyond `MOST_DEVICES` the one that was used least lately is forgotten. */
+export async function noteKnownDevice(
+  database: Database,
+  accountId: number,
+  tokenHash: string,
+  now: number,
+): Promise<void> {
+  await database
+    .insert(knownDevice)
+    .values({ tokenHash, accountId, seen: now })
+    .onConflictDoUpdate({ target: knownDevice.tokenHash, set: { accountId, seen: now } });
+  await database.execute(sql`
+    delete from ${knownDevice} where account_id = ${accountId} and token_hash not in (
+      select token_hash from ${knownDevice} where account_id = ${accountId} order by seen desc limit ${MOST_DEVICES})`);
+}
+
+/** How long lines of the security log are kept, and how many. */
+export async function securityKept(database: Database): Promise<{ days: number; lines: number }> {
+  const [row] = await database
+    .select({ days: securityKeeping.days, lines: securityKeeping.lines })
+    .from(securityKeeping);
+  return row;
+}
+
+/** Only for the owner of the tables: the database refuses it to others. */
+export async function keepSecurity(database: Database, kept: { days?: number; lines?: number }): Promise<void> {
+  await database.update(securityKeeping).set(kept);
+}
+
+/** Ends the lines of the security log that are over; only for the owner of the tables. Returns how many. */
+export async function endOldSecurity(database: Database): Promise<number> {
+  const { rows } = await database.execute(sql`select end_old_security_lines() as ended`);
+  return Number(rows[0].ended);
 }
 
 export type SecurityEntry = typeof securityLog.$inferSelect;

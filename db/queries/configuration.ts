@@ -1,17 +1,23 @@
 import {
+  allSecrets,
   compose,
+  doorsOpened,
+  OBJECT_SCHEMAS,
+  type Doors,
   readConfiguration,
   type DeviceObject,
   type OutboundObject,
   type Configuration,
   type ConfigurationProblem,
   inOneOrder,
+  storedNumber,
 } from '@halvix/core/config';
 import { CHANNELS } from '@halvix/core/path';
 import { addressOf, definitionOf, pointsOf } from '@halvix/core/protocols';
 import { desc, eq, sql } from 'drizzle-orm';
-import { list, type Database } from '../open.ts';
+import { list, rowsOf, type Database } from '../open.ts';
 import { pointIdentity, revision } from '../schema/index.ts';
+import { putAllAway, unknownSecrets } from './secrets.ts';
 import { readStored } from './stored.ts';
 import { draftObjects, draftVersion, lockDraft, markApplied, replaceDraft } from './draft.ts';
 
@@ -43,6 +49,28 @@ export async function newestRevision(database: Database): Promise<AppliedRevisio
 export async function revisionById(database: Database, id: number): Promise<AppliedRevision | null> {
   const [row] = await database.select().from(revision).where(eq(revision.id, id));
   return row === undefined ? null : asRevision(row);
+}
+
+/** What a revision lets somebody do who could not before it, in words for the security log. */
+export async function doorsOpenedBy(database: Database, id: number): Promise<string[]> {
+  const rows = await rowsOf<{ document: unknown }>(
+    database,
+    sql`select jsonb_build_object('links', document->'links', 'outbounds', (
+        select coalesce(jsonb_agg(one - 'mappings'), '[]'::jsonb) from jsonb_array_elements(document->'outbounds') as one
+      )) as document from revision where id <= ${id} order by id desc limit 2`,
+  );
+  const [after, before = NO_DOORS] = rows.map(({ document }) => doorsOf(document));
+  return after === undefined ? [] : doorsOpened(before, after);
+}
+
+const NO_DOORS: Doors = { links: [], outbounds: [] };
+
+/** What an earlier version wrote in another form is taken for closed: what is there now is said once more. */
+function doorsOf(document: unknown): Doors {
+  const { links, outbounds } = document as { links: unknown[]; outbounds: unknown[] };
+  const read = <Item>(schema: { safeParse: (one: unknown) => { data?: Item } }, all: unknown[]): Item[] =>
+    all.flatMap((one) => schema.safeParse(one).data ?? []);
+  return { links: read(OBJECT_SCHEMAS.link, links), outbounds: read(OBJECT_SCHEMAS.outbound, outbounds) };
 }
 
 export type RevisionLine = Omit<AppliedRevision, 'configuration' | 'deviceIds'>;
@@ -188,6 +216,7 @@ async function storeRevision(tx: Transaction, given: Configuration, author: stri
       draftVersion: await draftVersion(tx),
       deviceIds,
       outboundIds,
+      sealed: allSecrets(configuration).every(({ value }) => storedNumber(value) !== null),
     })
     .returning({ id: revision.id });
   await markApplied(tx);
@@ -201,11 +230,12 @@ async function storeRevision(tx: Transaction, given: Configuration, author: stri
  */
 export async function applyConfiguration(
   database: Database,
-  configuration: Configuration,
+  given: Configuration,
   author: string,
   note: string,
 ): Promise<number> {
   return database.transaction(async (tx) => {
+    const configuration = await putAllAway(tx, given, Date.now());
     await replaceDraft(tx, configuration, author, Date.now());
     return storeRevision(tx, configuration, author, note);
   });
@@ -215,11 +245,12 @@ export async function applyConfiguration(
 export async function applyOverDraft(
   database: Database,
   seenVersion: number,
-  configuration: Configuration,
+  given: Configuration,
   author: string,
   note: string,
 ): Promise<number | null> {
   return database.transaction(async (tx) => {
+    const configuration = await putAllAway(tx, given, Date.now());
     const replaced = await replaceDraft(tx, configuration, author, Date.now(), seenVersion);
     return replaced ? storeRevision(tx, configuration, author, note) : null;
   });
@@ -243,6 +274,8 @@ export async function applyDraft(
     if (version !== seenVersion) return { ok: false, reason: 'changed', version };
     const read = readConfiguration(compose(await draftObjects(tx)));
     if (!read.ok) return { ok: false, reason: 'problems', problems: read.problem };
+    const unknown = await unknownSecrets(tx, read.value);
+    if (unknown.length > 0) return { ok: false, reason: 'problems', problems: unknown };
     return { ok: true, revision: await storeRevision(tx, read.value, author, note) };
   });
 }

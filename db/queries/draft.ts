@@ -14,6 +14,7 @@ import { CHANNELS } from '@halvix/core/path';
 import { and, asc, eq, gt, inArray, isNotNull, sql } from 'drizzle-orm';
 import { list, rowsOf, type Database } from '../open.ts';
 import { draftObject, revision } from '../schema/index.ts';
+import { putAway } from './secrets.ts';
 import { readStored } from './stored.ts';
 import { changesAlong } from './draftalong.ts';
 import type { ChangedObject, DraftChange, DraftConflict, DraftObject, Written } from './draftobject.ts';
@@ -192,13 +193,13 @@ async function write(
 /** Carries out all of the changes, or none when somebody else changed one of the objects meanwhile. */
 export async function changeDraft(
   database: Database,
-  changes: readonly DraftChange[],
+  given: readonly DraftChange[],
   author: string,
   now: number,
 ): Promise<DraftOutcome> {
   return database.transaction(async (tx) => {
     await lockDraft(tx);
-    const ids = changes.flatMap(({ id }) => id ?? []);
+    const ids = given.flatMap(({ id }) => id ?? []);
     const before = new Map<number, DraftObject>();
     for (let at = 0; at < ids.length; at += CHUNK)
       for (const row of await tx
@@ -206,7 +207,7 @@ export async function changeDraft(
         .from(draftObject)
         .where(inArray(draftObject.id, ids.slice(at, at + CHUNK))))
         before.set(row.id, asObject(row));
-    const conflicts = changes.flatMap(({ id, expected, kind, parent }) => {
+    const conflicts = given.flatMap(({ id, expected, kind, parent }) => {
       if (id === null) return [];
       const row = before.get(id);
       if (row !== undefined && row.version === expected && row.kind === kind) return [];
@@ -214,6 +215,7 @@ export async function changeDraft(
       return [{ id, kind, parent, version: row?.version ?? null, author: by, changed, document }];
     });
     if (conflicts.length > 0) return { ok: false, conflicts };
+    const changes = await putAway(tx, given, now);
     const version = await nextVersion(tx);
     const written = await write(tx, changes, version, author, now);
     const changed: ChangedObject[] = changes.map(({ kind, parent, document, id }, at) => ({
@@ -244,8 +246,22 @@ export async function changeDraft(
 
 const keyOf = ({ kind, parent, document }: ConfigObject): string => `${kind}\n${parent}\n${objectKey(kind, document)}`;
 
+/** Makes the draft equal to a configuration that comes from outside; as `replaceDraft`. */
+export async function takeIntoDraft(
+  database: Database,
+  configuration: Configuration,
+  author: string,
+  now: number,
+  seenVersion: number | null = null,
+): Promise<boolean> {
+  return database.transaction(async (tx) => {
+    const objects = await putAway(tx, decompose(configuration), now);
+    return replaceDraft(tx, compose(objects), author, now, seenVersion);
+  });
+}
+
 /**
- * Makes the draft equal to a configuration; what is equal already keeps its version. Somebody who saw the draft at a
+ * Makes the draft equal to a configuration whose secrets are put away; what is equal already keeps its version. Somebody who saw the draft at a
  * version throws away what was in it then, and nothing newer: false, and nothing changed, when there is.
  */
 export async function replaceDraft(

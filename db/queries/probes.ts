@@ -10,6 +10,7 @@ import {
 import { and, eq, inArray, lt, sql } from 'drizzle-orm';
 import { notify, type Database } from '../open.ts';
 import { probe } from '../schema/index.ts';
+import { putTriedAway, withOpenSecretsOf } from './secrets.ts';
 
 export interface Probe {
   id: string;
@@ -34,15 +35,33 @@ const asProbe = (row: typeof probe.$inferSelect): Probe | null => {
   };
 };
 
+type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
+type Try = ProbeRequest & { type: 'try' };
+
+async function withSecretsAway(tx: Transaction, request: ProbeRequest, now: number): Promise<ProbeRequest> {
+  if (request.type !== 'try') return request;
+  const link = await putTriedAway(tx, 'link', request.link, now);
+  return { ...request, link, device: await putTriedAway(tx, 'device', request.device, now) };
+}
+
+/** What is tried, with its secrets as they are; or why they cannot be had. */
+export async function openedTry(database: Database, request: Try): Promise<{ request: Try; problem: string | null }> {
+  const link = await withOpenSecretsOf(database, 'link', request.link);
+  const device = await withOpenSecretsOf(database, 'device', request.device);
+  const [closed] = [...link.closed, ...device.closed];
+  return { request: { ...request, link: link.document, device: device.document }, problem: closed?.words ?? null };
+}
+
 /** Puts a probe into the table once, and tells the engines. */
 export async function orderProbe(
   database: Database,
   id: string,
-  request: ProbeRequest,
+  given: ProbeRequest,
   requestedBy: string,
   now: number,
 ): Promise<void> {
   await database.transaction(async (tx) => {
+    const request = await withSecretsAway(tx, given, now);
     await tx.delete(probe).where(lt(probe.requested, now - KEPT_MS));
     const made = await tx
       .insert(probe)

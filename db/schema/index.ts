@@ -35,6 +35,18 @@ export const account = pgTable('account', {
   created: instant('created').notNull(),
   /** May not sign in. */
   disabled: boolean().notNull().default(false),
+  /** Somebody else set the password: its owner sets another one before anything else. */
+  mustChange: boolean('must_change').notNull().default(false),
+});
+
+/** Browsers in which somebody once signed in, by a token of theirs: guesses from elsewhere do not keep them waiting. */
+export const knownDevice = pgTable('known_device', {
+  /** SHA-256 of the cookie's token, in hexadecimal. */
+  tokenHash: text('token_hash').primaryKey(),
+  accountId: integer('account_id')
+    .notNull()
+    .references(() => account.id, { onDelete: 'cascade' }),
+  seen: instant('seen').notNull(),
 });
 
 export const webSession = pgTable('web_session', {
@@ -68,7 +80,14 @@ export const securityLog = pgTable(
   (t) => [index('security_log_time').on(t.time)],
 );
 
-/** Applied configurations, kept whole; the newest one runs. */
+/** How long lines of the security log are kept, and how many; only the owner of the tables sets it. */
+export const securityKeeping = pgTable('security_keeping', {
+  one: boolean().primaryKey().default(true),
+  days: integer().notNull(),
+  lines: integer().notNull(),
+});
+
+/** Applied configurations, kept whole; the newest one runs. A trigger keeps anybody from changing them. */
 export const revision = pgTable('revision', {
   id: serial().primaryKey(),
   document: jsonb().notNull(),
@@ -81,6 +100,8 @@ export const revision = pgTable('revision', {
   deviceIds: jsonb('device_ids'),
   /** The same of outbounds. */
   outboundIds: jsonb('outbound_ids'),
+  /** Whether no secret can stand in it as it is. */
+  sealed: boolean().notNull().default(false),
 });
 
 /**
@@ -106,6 +127,16 @@ export const draftObject = pgTable(
   },
   (t) => [index('draft_object_kind').on(t.kind, t.parent), index('draft_object_version').on(t.version)],
 );
+
+/** What documents only name by a number (core/config/document/secrets.ts), sealed by a key that is not in the database. */
+export const secret = pgTable('secret', {
+  id: uuid().primaryKey(),
+  /** As `db/secrets.ts` writes it. */
+  sealed: bytea().notNull(),
+  /** A draft or a revision has it, or had it; others were only tried, and go after a day. */
+  kept: boolean().notNull(),
+  made: instant('made').notNull(),
+});
 
 /** Device profiles that people saved (core/profile). */
 export const profile = pgTable('profile', {

@@ -85,6 +85,8 @@ export class OutboundRunner {
     readonly link: CentreLink,
     private readonly context: OutboundContext,
     remembered: Remembered,
+    /** Why nobody speaks with its centre; null: somebody does. */
+    readonly held: string | null = null,
   ) {
     this.lastNumber = remembered.lastNumber;
     this.several = serverSide(config.protocol).peers(config.settings) !== null;
@@ -199,6 +201,7 @@ export class OutboundRunner {
 
   /** Lets its centre come. */
   open(): void {
+    if (this.held !== null) return this.problem(this.held);
     this.link.add(this.member);
     if (this.conversation !== null)
       this.context.conversations.openHost(this.conversation, (guest) => this.driver.command(guest));
@@ -238,16 +241,21 @@ export class OutboundRunner {
     return { remembered: { pieces, lastNumber, owes: owed.length > 0 }, owed };
   }
 
+  /** Why its centre cannot get to it; null: it can. */
+  private get wayProblem(): string | null {
+    return this.held ?? this.link.problem;
+  }
+
   /** What of its state people act on. */
   essence(): string {
-    return [this.link.problem, this.since, this.connectedFrom, this.lastProblem?.time].join(' ');
+    return [this.wayProblem, this.since, this.connectedFrom, this.lastProblem?.time].join(' ');
   }
 
   state(): OutboundState {
     return {
-      state: this.link.problem === null ? 'listening' : 'failed',
+      state: this.wayProblem === null ? 'listening' : 'failed',
       since: this.since,
-      problem: this.link.problem,
+      problem: this.wayProblem,
       connectedFrom: this.connectedFrom,
       connectionSince: this.connectionSince,
       lastHeard: this.lastHeard,
@@ -269,10 +277,10 @@ export class OutboundRunner {
   /** How the conversation with its centre stands. */
   standing(): Contact {
     const { connectionSince, lastHeard, since } = this;
-    if (this.link.problem !== null || this.peers.size === 0) {
+    if (this.wayProblem !== null || this.peers.size === 0) {
       // Who has only just begun to listen cannot know yet.
       const isNew = connectionSince === null && clock.now() - since < CENTRE_SILENT_MS;
-      return { failed: isNew && this.link.problem === null ? null : true, since: connectionSince ?? since };
+      return { failed: isNew && this.wayProblem === null ? null : true, since: connectionSince ?? since };
     }
     const heard = lastHeard ?? connectionSince ?? since;
     return !this.isQuiet && clock.now() - heard > CENTRE_SILENT_MS
@@ -366,7 +374,7 @@ export class OutboundRunner {
 
   private onListening(): void {
     this.since = clock.now();
-    if (this.link.problem !== null) this.problem(this.notThere(this.link.problem));
+    if (this.wayProblem !== null) this.problem(this.notThere(this.wayProblem));
     this.context.changed();
   }
 
@@ -448,10 +456,14 @@ export class OutboundRunner {
     const placed = items.map((item) => ({ item, inTurn: this.turns.place(this.deviceOf(item)) }));
     const outcomes: ControlOutcome[] = [];
     for (const { item, inTurn } of placed)
+      // One that breaks leaves its place, and those behind it get theirs.
       outcomes.push(
         await inTurn(async () =>
           this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer),
-        ),
+        ).catch((error: unknown) => {
+          this.problem(`a control of ${item.address} broke: ${error instanceof Error ? error.message : String(error)}`);
+          return outcome('failed');
+        }),
       );
     this.driver.command({ type: 'controlResult', token, outcomes });
   }

@@ -72,6 +72,8 @@ let runner: OutboundRunner;
 let member: OutboundMember;
 let told: Record<string, unknown[]>;
 let answer: ControlOutcome;
+/** So many controls break. */
+let breaks = 0;
 let problem: string | null;
 const note = (what: string, ...of: unknown[]): void => void (told[what] ??= []).push(of.length === 1 ? of[0] : of);
 
@@ -117,7 +119,7 @@ const context = (): OutboundContext => ({
   keep: (octets, all, replaces) => note('kept', [...octets], [...all()], replaces),
   control: (control: CentreControl) => {
     note('control', control);
-    return Promise.resolve(answer);
+    return breaks-- > 0 ? Promise.reject(new Error('broken')) : Promise.resolve(answer);
   },
   owe: (record) => note('owed', record),
   settle: ({ queue, position, beyond }) => note('settled', { queue, position, beyond }),
@@ -152,7 +154,7 @@ beforeEach(() => {
   exchange = new Exchange();
   journal = new Journal();
   session = new MadeUp();
-  [peers, problem, told, answer] = [null, null, {}, outcome('done')];
+  [peers, problem, told, answer, breaks] = [null, null, {}, outcome('done'), 0];
 });
 afterEach(() => {
   runner.stop();
@@ -477,6 +479,19 @@ describe('a control of the centre', () => {
       { address: 'BO 1', order: { counts: null } },
     ]);
     expect(commandsOf('controlResult')).toMatchObject([{ token: 3, outcomes: [answer, answer, answer] }]);
+  });
+
+  test('that breaks has failed, which is said, and keeps nobody behind it waiting', async () => {
+    begin();
+    member.up(1, 'x', null);
+    breaks = 1;
+    await wants(asked(order('AO 9'), order('AO 10')), asked(order('AO 9')));
+    expect((told.control as CentreControl[]).length).toBe(3);
+    expect(commandsOf('controlResult')).toMatchObject([
+      { outcomes: [{ result: 'failed' }, { result: 'done' }] },
+      { outcomes: [{ result: 'done' }] },
+    ]);
+    expect(words()).toContain('warning: a control of AO 9 broke: broken');
   });
 
   test('of two requests the second waits until the first has what it wants of the same device', async () => {

@@ -82,6 +82,8 @@ export class DeviceRunner {
     readonly link: DeviceLink,
     remembered: Uint8Array | null,
     private readonly context: DeviceContext,
+    /** Why nobody speaks with it, although it is to be collected; null: somebody does. */
+    readonly held: string | null = null,
   ) {
     this.ingest = new Ingest(config, context);
     this.plays = new Plays(config, {
@@ -111,6 +113,7 @@ export class DeviceRunner {
 
   start(): void {
     const { code, settings } = this.config;
+    if (this.held !== null) return this.onCommunication('silent', this.held);
     this.link.attach({ code, settings, client: this.client, onEffect: (effect) => this.onEffect(effect) });
     if (!this.link.isGuest) this.context.conversations.openHost(this.conversation, (guest) => this.command(guest));
   }
@@ -134,7 +137,13 @@ export class DeviceRunner {
   /** A session that has ended is told nothing: what is stored late is no word for the one that goes on in its place. */
   private command(command: ClientCommand<PointAt, unknown>): void {
     if (this.hasEnded) return;
-    this.link.command(this.config.code, command);
+    if (this.held === null) this.link.command(this.config.code, command);
+    else if (command.type === 'control')
+      this.context.onControl({ type: 'control', id: command.id, step: 'failed', words: this.held });
+    else if (command.type === 'survey')
+      this.surveys.get(command.id)?.({ found: [], attributes: [], problem: this.held });
+    else if (command.type === 'order')
+      this.onOrdered({ type: 'ordered', id: command.id, problem: this.held, answer: {} });
   }
 
   /** Goes on with another point list, and with other settings as far as its session adopts them. */

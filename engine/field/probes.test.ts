@@ -15,6 +15,7 @@ const table = vi.hoisted(() => ({
   probes: new Map<string, { request: unknown; requestedBy: string }>(),
   written: [] as { id: string; state: ProbeState; result: ProbeResult }[],
   fails: false,
+  closed: null as string | null,
   whileClaiming: null as (() => void) | null,
 }));
 vi.mock('@halvix/db', () => ({
@@ -25,6 +26,7 @@ vi.mock('@halvix/db', () => ({
     table.probes.delete(id);
     return probe;
   },
+  openedTry: async (_database: unknown, request: unknown) => ({ request, problem: table.closed }),
   noteProbe: async (_database: unknown, id: string, state: ProbeState, result: ProbeResult) =>
     void table.written.push({ id, state, result }),
 }));
@@ -35,7 +37,7 @@ let device: Record<string, unknown>;
 let probes: InstanceType<typeof Probes>;
 beforeEach(() => {
   vi.spyOn(process.stdout, 'write').mockReturnValue(true);
-  Object.assign(table, { written: [], fails: false, whileClaiming: null });
+  Object.assign(table, { written: [], fails: false, closed: null, whileClaiming: null });
   table.probes.clear();
   device = {};
   const devices = new Map([['D', device as never]]);
@@ -142,6 +144,12 @@ describe('a try', () => {
     probes.cancel('p');
     await under;
     expect(last().state).toBe('cancelled');
+  });
+
+  test('for which a secret is needed that cannot be had speaks with nobody, and says why', async () => {
+    table.closed = 'Password: it is kept sealed';
+    await ask('p', tried({ host: '127.0.0.1', port: await outstation() }));
+    expect(last()).toMatchObject({ state: 'bad', result: { problem: 'Password: it is kept sealed', steps: [] } });
   });
 
   test('that is cancelled while it is being taken up does nothing', async () => {

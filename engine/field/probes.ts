@@ -7,7 +7,7 @@ import {
   type ProbeState,
   type ProbeStep,
 } from '@halvix/core/path';
-import { claimProbe, noteProbe, type Database } from '@halvix/db';
+import { claimProbe, noteProbe, openedTry, type Database } from '@halvix/db';
 import { clock, Driver, inWords } from '@halvix/wire';
 import { makeTransport } from '../links/transport.ts';
 import { endpointWords, type LinkConfig } from '@halvix/core/config';
@@ -93,9 +93,12 @@ export class Probes {
       const note = new Notes(database, id);
       if (cancelledEarly) return await note.end('cancelled', null);
       switch (request.type) {
-        case 'try':
-          await this.attempt(id, request, note);
+        case 'try': {
+          const { request: openly, problem } = await openedTry(database, request);
+          if (problem !== null) return await note.end('bad', problem);
+          await this.attempt(id, openly, note);
           break;
+        }
         case 'survey': {
           const device = devices().get(request.device);
           if (device === undefined) return await note.end('bad', `${request.device} does not run: apply it first`);

@@ -4,6 +4,7 @@ import {
   compact,
   dropOldJournal,
   endOldHistory,
+  endOldSecurity,
   makePartitions,
   retentions,
   tidy,
@@ -69,6 +70,7 @@ export class HistoryKeeper {
       ['make statistics', () => this.compactAll()],
       ['end old history', () => endOldHistory(database, now)],
       ['tidy', () => tidy(database, now)],
+      ['end old lines of the security log', () => endOldSecurity(database)],
       ['tidy the journal', () => dropOldJournal(database, now - JOURNAL_KEPT_MS)],
     ];
     for (const [what, step] of steps) {

@@ -15,7 +15,7 @@ const HEADERS_MS = 10_000;
 const IDLE_MS = 120_000;
 const KEEP_ALIVE_MS = 65_000;
 const MAX_CONNECTIONS = 2000;
-const WARN_BEFORE_MS = 14 * 86_400_000;
+const WARN_BEFORE_MS = 30 * 86_400_000;
 const EXIT_BAD_SETTING = 2;
 
 const say = (level: 'info' | 'warn' | 'error', words: string, more: object = {}): void =>
@@ -45,7 +45,7 @@ function firstCertificate(): Shown | null {
   try {
     return readCertificate(certificateFile, keyFile);
   } catch (error) {
-    return refuse([`HALVIX_HTTPS_CERTIFICATE ("${certificateFile}"): ${error instanceof Error ? error.message : ''}`]);
+    return refuse([`HALVIX_HTTPS_CERTIFICATE (set): ${error instanceof Error ? error.message : ''}`]);
   }
 }
 
@@ -57,6 +57,8 @@ const options: ServerOptions = {
   connectionsCheckingInterval: 2000,
   maxHeaderSize: 16_384,
 };
+// Lists of 100 000 points are one request; each route has its own limit beside.
+process.env.HALVIX_WEB_BODY_SIZE_LIMIT ??= '100M';
 // Made by the build, beside which this program lies.
 const built = new URL('../web/build/handler.js', import.meta.url).href;
 const { handler } = (await import(built)) as { handler: (...of: [...Parameters<RequestListener>, () => void]) => void };

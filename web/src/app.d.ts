@@ -4,7 +4,7 @@ declare global {
   namespace App {
     interface Locals {
       /** Whoever is signed in. */
-      person: { id: number; name: string; role: Role } | null;
+      person: { id: number; name: string; role: Role; mustChange: boolean } | null;
     }
     interface Error {
       message: string;

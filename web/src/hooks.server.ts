@@ -9,6 +9,9 @@ import { tellSetupSecret } from '$lib/server/setup.ts';
 import { IDLE_MS, sessionHash } from '$lib/server/sign-in.ts';
 import { webSettings } from '$lib/server/settings.ts';
 
+/** What whoever has a password that somebody else set may do before it is changed. */
+const BEFORE_ALL: ReadonlySet<string> = new Set(['/(app)/upkeep', '/sign-out', '/sign-in', '/healthz']);
+
 export const handle: Handle = async ({ event, resolve }) => {
   const { request, url, route } = event;
   const isRead = request.method === 'GET' || request.method === 'HEAD';
@@ -38,6 +41,10 @@ export const handle: Handle = async ({ event, resolve }) => {
       redirect(303, `/sign-in${url.pathname === '/' ? '' : `?to=${encodeURIComponent(url.pathname + url.search)}`}`);
     if (verdict === 'sign in') error(401, 'Sign in first');
     if (verdict === 'no') await noteWho(event, 'refused', `${request.method} ${url.pathname}`);
+    if (event.locals.person?.mustChange && !BEFORE_ALL.has(route.id)) {
+      if (isPage && isRead) redirect(303, '/upkeep');
+      error(403, 'Set a password of your own first');
+    }
     if (verdict === 'no') error(403, `As ${event.locals.person?.role ?? 'a visitor'} you may not do this`);
   }
   const response = await resolve(event);

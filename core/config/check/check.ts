@@ -24,7 +24,29 @@ import type { ConfigurationProblem, Severity } from './problem.ts';
  * Warnings do not refuse it.
  */
 export function readConfiguration(given: unknown): Result<Configuration, ConfigurationProblem[]> {
+  return readUpgraded(upgradedConfiguration(given));
+}
+
+/** The same of a document that comes from somewhere else: who may connect or operate and is not said is nobody. */
+export function readImported(given: unknown): Result<Configuration, ConfigurationProblem[]> {
   const input = upgradedConfiguration(given);
+  if (typeof input !== 'object' || input === null) return readUpgraded(input);
+  const { links, outbounds } = input as { links?: unknown; outbounds?: unknown };
+  return readUpgraded({
+    ...input,
+    ...(links === undefined ? {} : { links: closed(links, { allowFrom: [] }) }),
+    ...(outbounds === undefined
+      ? {}
+      : { outbounds: closed(outbounds, { allowFrom: [], controls: false, controlsFrom: [] }) }),
+  });
+}
+
+const closed = (all: unknown, nobody: object): unknown =>
+  Array.isArray(all)
+    ? (all as unknown[]).map((one) => (typeof one === 'object' && one !== null ? { ...nobody, ...one } : one))
+    : all;
+
+function readUpgraded(input: unknown): Result<Configuration, ConfigurationProblem[]> {
   const parsed = configurationSchema.safeParse(input);
   if (!parsed.success)
     return {

@@ -1,17 +1,10 @@
 import { addressOf, type SettingField } from '../../protocols/index.ts';
 import type { Configuration, MappingConfig } from '../document/document.ts';
-import { deviceFields, LINK_FIELDS, outboundFields, STATION_FIELDS } from '../document/fields.ts';
+import { fieldsOf } from '../document/fields.ts';
+import { secretWords } from '../document/secrets.ts';
 import { sameDocument } from './same.ts';
 import { deviceTouch, linkTouch, outboundTouch } from './touches.ts';
-import {
-  decompose,
-  objectKey,
-  type ConfigObject,
-  type DeviceObject,
-  type DraftPoint,
-  type ObjectKind,
-  type OutboundObject,
-} from '../document/objects.ts';
+import { decompose, objectKey, type ConfigObject, type DraftPoint, type ObjectKind } from '../document/objects.ts';
 
 /** One object that differs between two configurations. */
 export interface ConfigurationChange {
@@ -23,21 +16,6 @@ export interface ConfigurationChange {
   title: string;
   /** Field by field, in words: `Retries: 2 → 3`. Empty for what was added or removed. */
   words: string[];
-}
-
-function fieldsOf(kind: ObjectKind, document: unknown): readonly SettingField[] {
-  switch (kind) {
-    case 'station':
-      return STATION_FIELDS;
-    case 'link':
-      return LINK_FIELDS;
-    case 'device':
-      return deviceFields((document as DeviceObject).protocol);
-    case 'outbound':
-      return outboundFields((document as OutboundObject).protocol);
-    default:
-      return [];
-  }
 }
 
 /** The objects in which two configurations differ, in the order of the document. */
@@ -116,6 +94,11 @@ export function differences(before: unknown, after: unknown, kind: ObjectKind): 
     }
     if (sameDocument(a, b)) return;
     const field = fields.get(path);
+    if (field?.type === 'secret') {
+      const next = secretWords(b);
+      words.push(`${field.title}: ${secretWords(a)} → ${next === secretWords(a) ? 'another one' : next}`);
+      return;
+    }
     const unit = field?.unit ? ` ${field.unit}` : '';
     words.push(`${field?.title ?? spelled(path)}: ${shown(a, unit, field)} → ${shown(b, unit, field)}`);
   };

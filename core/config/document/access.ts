@@ -31,6 +31,16 @@ export function isAllowed(address: string, networks: readonly string[]): boolean
   });
 }
 
+/** Whether an address stands there by itself, and not only within a network. */
+export const isNamed = (address: string, networks: readonly string[]): boolean =>
+  isAllowed(
+    address,
+    networks.filter((text) => {
+      const network = networkOf(text);
+      return network !== null && network[1] === network[0].toByteArray().length * 8;
+    }),
+  );
+
 /** Whether an address is in a network of both. */
 export const doMeet = (one: readonly string[], other: readonly string[]): boolean =>
   one.some((a) => isAllowed(a.split('/')[0], other)) || other.some((b) => isAllowed(b.split('/')[0], one));

@@ -1,3 +1,4 @@
+import type { DeviceObject, ObjectKind, OutboundObject } from './objects.ts';
 import { LINK_TYPES, type LinkType } from '../../line/index.ts';
 import {
   definitionOf,
@@ -272,6 +273,22 @@ export const STATION_FIELDS: readonly SettingField[] = [
   text('name', 'Name', { open: true }),
   text('description', 'Description', { open: true }),
 ];
+
+/** The fields of an object of a kind; none of those that have forms of their own. */
+export function fieldsOf(kind: ObjectKind, document: unknown): readonly SettingField[] {
+  switch (kind) {
+    case 'station':
+      return STATION_FIELDS;
+    case 'link':
+      return LINK_FIELDS;
+    case 'device':
+      return deviceFields((document as DeviceObject).protocol);
+    case 'outbound':
+      return outboundFields((document as OutboundObject).protocol);
+    default:
+      return [];
+  }
+}
 
 /** Reads a path such as `settings.retries` out of a document. */
 export function valueAt(document: unknown, path: string): unknown {

@@ -1,7 +1,15 @@
 import { describe, expect, test } from 'vitest';
 import { Quality } from '@halvix/core/point';
 import { age, grouped, readingWords, valueWords } from './format.ts';
-import { devicePath, isReached, outboundHop, standing, type DeviceOnPath, type OutboundOnPath } from './path.ts';
+import {
+  devicePath,
+  endingCertificates,
+  isReached,
+  outboundHop,
+  standing,
+  type DeviceOnPath,
+  type OutboundOnPath,
+} from './path.ts';
 import type { Hops } from './live/topics.ts';
 
 const NOW = 1_000_000;
@@ -43,6 +51,7 @@ function hops(
         tries: 0,
         nextTry: null,
         problem: null,
+        certificateEnds: null,
         devices: ['D'],
         ...over.link,
       },
@@ -167,5 +176,22 @@ test('numbers, ages and states read as people write them', () => {
     readingWords({ gain: 1, offset: 0, states: null }, { raw: value, value, quality });
   expect([shown(5), shown(0, Quality.notANumber), shown(Number.MAX_VALUE), shown(-Number.MAX_VALUE)]).toEqual([
     ...['5', '–', '∞', '−∞'],
+  ]);
+});
+
+test('certificates are told of thirty days before they end, the first first, and when they are over', () => {
+  const day = 86_400_000;
+  const link = (certificateEnds: number | null): never => ({ ...hops().links.L, certificateEnds }) as never;
+  const links = {
+    A: link(NOW + 29.5 * day),
+    B: link(null),
+    C: link(NOW - 1),
+    D: link(NOW + 31 * day),
+    E: link(NOW + 10),
+  };
+  expect(endingCertificates({ ...hops(), links }, NOW).map(({ link: code, words }) => `${code} ${words}`)).toEqual([
+    'C is over: nobody who checks it connects any more',
+    'E ends within a day',
+    'A ends in 29 days',
   ]);
 });

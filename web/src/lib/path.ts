@@ -167,6 +167,24 @@ export const isReached = (path: DevicePath): boolean =>
   path.device.state === 'idle' ||
   (path.device.state === 'good' && path.link.state === 'good' && path.engine.state === 'good');
 
+/** Certificates are told of so long before they are over. */
+const CERTIFICATE_TOLD_MS = 30 * 86_400_000;
+
+/** Links whose certificates are over soon, or already, the first to end first. */
+export const endingCertificates = (hops: Hops, now: number): { link: string; ends: number; words: string }[] =>
+  Object.entries(hops.links)
+    .flatMap(([link, { certificateEnds: ends }]) =>
+      ends !== null && ends - now < CERTIFICATE_TOLD_MS ? [{ link, ends, words: endWords(ends, now) }] : [],
+    )
+    .sort((a, b) => a.ends - b.ends);
+
+/** How long a certificate still holds, as people say it. */
+export function endWords(ends: number, now: number): string {
+  const days = Math.floor((ends - now) / 86_400_000);
+  if (ends <= now) return 'is over: nobody who checks it connects any more';
+  return days === 0 ? 'ends within a day' : `ends in ${days === 1 ? '1 day' : `${days} days`}`;
+}
+
 /** One sentence on how things stand, and one on what to look at first. */
 export function standing(
   all: readonly DeviceOnPath[],

@@ -199,7 +199,7 @@ class Draft {
     const { version, changed } = (await answer.json()) as Answer;
     const objects: Step['objects'] = [];
     const held: Held[] = changed.map(({ id, kind, parent, along, before: was, document }, at) => {
-      const after = along ? document : changes[at].document;
+      const after = along || document !== undefined ? document : changes[at].document;
       objects.push({ id, kind, parent, before: along ? was : (before[at] ?? null), after });
       this.own.set(id, version);
       return { id, kind, parent, version, author: this.me, changed: Date.now(), document: after };

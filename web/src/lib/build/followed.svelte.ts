@@ -1,4 +1,4 @@
-import { sameDocument } from '@halvix/core/config';
+import { sameDocument, valueAt, withSecrets } from '@halvix/core/config';
 import { untrack } from 'svelte';
 import { draft, type Held } from './draft.svelte.ts';
 
@@ -46,8 +46,13 @@ export class Followed<Document> {
     const { base } = this;
     if (now === undefined || (now.id === base?.id && now.version === base.version)) return;
     const typed = this.form.typed();
-    const untouched = base === undefined || sameDocument(typed, base.document) || sameDocument(typed, now.document);
+    const untouched =
+      base === undefined || sameDocument(typed, base.document) || sameDocument(asKept(typed, now), now.document);
     if (now.id !== base?.id || untouched) this.adopt();
     else this.by = now.author;
   }
 }
+
+/** What was typed and saved here, with its secrets as they are kept. */
+const asKept = <Document>(typed: Document, { kind, author, document }: Held<Document>): Document =>
+  author === draft.me ? withSecrets(kind, typed, ({ field }) => String(valueAt(document, field.path))) : typed;

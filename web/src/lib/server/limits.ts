@@ -7,6 +7,8 @@ const LIMITS: Partial<Record<string, number>> = {
   '/api/draft': DOCUMENT,
   '/api/configuration': DOCUMENT,
   '/api/profiles': 10_000_000,
+  // Twenty million characters, of which some take two octets or more.
+  '/api/agreement/[code]': 50_000_000,
   '/api/apply': ORDER,
   '/api/revisions': ORDER,
   '/api/probes': ORDER,

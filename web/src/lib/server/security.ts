@@ -1,5 +1,5 @@
 import { building } from '$app/environment';
-import { noteSecurity } from '@halvix/db';
+import { doorsOpenedBy, noteSecurity } from '@halvix/db';
 import type { RequestEvent } from '@sveltejs/kit';
 import { database } from './database.ts';
 import { SecurityFold } from './securityfold.ts';
@@ -14,6 +14,7 @@ export type SecurityEvent =
   | 'password'
   | 'export'
   | 'configuration'
+  | 'access'
   | 'order'
   | 'file'
   | 'control'
@@ -37,6 +38,13 @@ export function noteWho(
   // What anybody can cause is not written as often as anybody likes.
   if (ANYBODYS.has(what) && !fold.takes(entry, now)) return Promise.resolve();
   return write(entry);
+}
+
+/** Notes that somebody applied a revision, and who may do what since. */
+export async function noteApplied(event: Parameters<typeof noteWho>[0], id: number, words: string): Promise<void> {
+  await noteWho(event, 'configuration', words);
+  const doors = await doorsOpenedBy(database, id).catch(() => ['what could not be read: look at its differences']);
+  for (const door of doors) await noteWho(event, 'access', `revision ${id} opened ${door}`);
 }
 
 const ANYBODYS: ReadonlySet<SecurityEvent> = new Set(['failed sign-in', 'refused']);

@@ -1,10 +1,12 @@
 import { building } from '$app/environment';
-import { databaseSetting, readSettings } from '@halvix/core/settings';
+import { databaseSetting, readSettings, secretKeysSetting } from '@halvix/core/settings';
+import { useSecretKeys } from '@halvix/db';
 import { z } from 'zod';
 
 const settings = readSettings(
   z.object({
     HALVIX_DATABASE_URL: databaseSetting,
+    HALVIX_SECRETS_KEY_FILE: secretKeysSetting,
     /** Origin that people use, e.g. https://halvix.example: with https the session cookie is sent only there. */
     HALVIX_WEB_ORIGIN: z
       .string()
@@ -39,6 +41,12 @@ const settings = readSettings(
 
 if (!settings.ok) {
   for (const problem of settings.problem) process.stderr.write(`setting ${problem}\n`);
+  process.exit(2);
+}
+
+const keysProblem = useSecretKeys(settings.value.HALVIX_SECRETS_KEY_FILE);
+if (keysProblem !== null) {
+  process.stderr.write(`setting HALVIX_SECRETS_KEY_FILE (set): ${keysProblem}\n`);
   process.exit(2);
 }
 

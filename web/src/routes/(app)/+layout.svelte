@@ -30,11 +30,16 @@
 
   onMount(() => {
     clock.set(data.now);
-    live.open(data.hops);
     const kept = localStorage.getItem('halvix-scheme');
     setScheme(
       kept === 'night' || (kept === null && matchMedia('(prefers-color-scheme: dark)').matches) ? 'night' : 'day',
     );
+  });
+  // Whoever has to set a password first is told nothing before.
+  const isTold = $derived(!data.person.mustChange);
+  $effect(() => {
+    if (!isTold) return;
+    live.open(untrack(() => data.hops));
     return () => live.close();
   });
 
@@ -159,7 +164,7 @@
       {live.trouble.words}, for {age(clock.now - live.trouble.since)}. What you see is as old as that; devices keep
       their events meanwhile.
     </p>
-  {:else if engine.state === 'lost' && data.frame.devices.length > 0 && live.lostSince === null}
+  {:else if isTold && engine.state === 'lost' && data.frame.devices.length > 0 && live.lostSince === null}
     <p role="alert" class="bg-lost px-4 py-1.5 text-ground" data-testid="engine-lost">
       {capital(engine.words)}: nothing is polled, passed on or operated.
     </p>

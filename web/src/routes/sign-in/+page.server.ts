@@ -14,12 +14,12 @@ export const load: PageServerLoad = async ({ locals, url }) => {
 
 export const actions: Actions = {
   default: async (event) => {
-    const { request, url, getClientAddress } = event;
+    const { request, url } = event;
     const form = await formOf(request);
     const name = String(form.get('name') ?? '');
     const parsed = credentialsSchema.safeParse({ name, password: String(form.get('password') ?? '') });
     if (!parsed.success) return fail(400, { name, problem: parsed.error.issues[0].message });
-    const checked = await checkCredentials(parsed.data.name, parsed.data.password, getClientAddress());
+    const checked = await checkCredentials(event, parsed.data.name, parsed.data.password);
     if (!checked.ok) {
       await noteWho(event, 'failed sign-in', checked.words, name);
       return fail(400, { name, problem: checked.words });

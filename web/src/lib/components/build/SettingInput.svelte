@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { sameDocument, type SettingField } from '@halvix/core/config';
+  import { sameDocument, storedNumber, type SettingField } from '@halvix/core/config';
 
   /** One setting: its title, unit and limit, a mark when it is not at its default, and a way back to it. */
   interface Props {
@@ -38,6 +38,8 @@
   const list = (text: string): string[] => text.split(/[\s,;]+/).filter((part) => part !== '');
   const isList = $derived(field.type === 'classes' || field.type === 'list');
   const fileName = $derived(field.type === 'file' ? ((value as { name?: string } | null)?.name ?? '') : '');
+  /** A secret is kept, and nobody sees which. */
+  const isStored = $derived(field.type === 'secret' && storedNumber(value) !== null);
   /** The same file can be chosen again after it was changed. */
   async function take(input: HTMLInputElement): Promise<void> {
     const [file] = input.files ?? [];
@@ -51,7 +53,7 @@
 
 <div class="flex flex-col gap-0.5">
   <!-- A label would name the button in it. -->
-  <svelte:element this={fileName ? 'div' : 'label'} class="flex flex-col gap-0.5">
+  <svelte:element this={fileName || isStored ? 'div' : 'label'} class="flex flex-col gap-0.5">
     <span class:text-accent={isChanged}
       >{field.title}{#if field.unit}, {field.unit}{/if}{#if isChanged}<b title="not at its default">&nbsp;•</b
         >{/if}</span
@@ -80,6 +82,28 @@
           onchange={(e) => void take(e.currentTarget)}
         />
       {/if}
+    {:else if isStored}
+      <span class="flex items-center gap-2">
+        <span>is stored</span>
+        <button
+          class="button shrink-0"
+          type="button"
+          {disabled}
+          aria-label="{field.title}: another or none"
+          onclick={() => change('')}>Change</button
+        >
+      </span>
+    {:else if field.type === 'secret'}
+      <input
+        class="field"
+        type="password"
+        autocomplete="new-password"
+        {disabled}
+        value={String(value ?? '')}
+        aria-invalid={problem !== undefined}
+        oninput={(e) => change(e.currentTarget.value)}
+        onchange={(e) => done?.(e.currentTarget.value)}
+      />
     {:else if options}
       <select
         class="field"
@@ -109,7 +133,7 @@
     {/if}
   </svelte:element>
   {#if problem}<span role="alert" class="text-[12.5px] text-alarm">{problem}</span>
-  {:else if isChanged && field.type !== 'file'}
+  {:else if isChanged && field.type !== 'file' && field.type !== 'secret'}
     <button
       class="self-start text-[12.5px] text-accent underline"
       {disabled}

@@ -6,7 +6,7 @@
   import PathStrip from '$lib/components/PathStrip.svelte';
   import { clockTime, fullTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
-  import { standing } from '$lib/path.ts';
+  import { endingCertificates, endWords, standing } from '$lib/path.ts';
 
   let { data } = $props();
   const station = $derived(
@@ -23,6 +23,13 @@
       .filter(({ subject }) => station === null || subjects.has(subject))
       .slice(0, 12),
   );
+  const certificates = $derived([
+    ...(data.httpsEnds !== null && data.httpsEnds - clock.now < 30 * 86_400_000
+      ? [{ link: null, ends: data.httpsEnds, words: endWords(data.httpsEnds, clock.now) }]
+      : []),
+    ...endingCertificates(live.hops, clock.now),
+  ]);
+  const MOST_CERTIFICATES = 5;
   const TONE = { plain: '', lost: 'text-lost', control: 'text-accent', warning: 'text-questionable' };
 
   onMount(() => {
@@ -56,6 +63,22 @@
       <p class="mt-1 text-soft">Every path is alive, from the field on the left to the centres on the right.</p>
     {/if}
   </div>
+
+  {#if station === null && certificates.length > 0}
+    <section aria-label="Certificates that end soon">
+      {#each certificates.slice(0, MOST_CERTIFICATES) as { link, ends, words: said } (link)}
+        <p class="text-questionable" title={fullTime(ends)}>
+          {#if link === null}The certificate of this web server {said}.{:else}A certificate of link
+            <a class="word font-semibold" href="/run/link/{link}">{link}</a>
+            {said}.{/if}
+        </p>
+      {/each}
+      <p class="text-soft">
+        {#if certificates.length > MOST_CERTIFICATES}So do those of {certificates.length - MOST_CERTIFICATES} more links.{/if}
+        Put renewed files in the place of the old ones: they count from the next connection on.
+      </p>
+    </section>
+  {/if}
 
   {#if devices.length > 0 || outbounds.length > 0}
     {#if station === null}

@@ -27,7 +27,7 @@ export const actions: Actions = {
     const [old, next, again] = ['old', 'next', 'again'].map((name) => String(form.get(name) ?? ''));
     const account = await accountByName(database, locals.person.name);
     if (account === null) return fail(401, { problem: 'Sign in first' });
-    const checked = await checkCredentials(account.name, old.slice(0, 256), event.getClientAddress());
+    const checked = await checkCredentials(event, account.name, old.slice(0, 256));
     if (!checked.ok) {
       await noteWho(event, 'password', 'a change was refused: the old password is wrong');
       return fail(400, {
@@ -37,7 +37,8 @@ export const actions: Actions = {
     const problem = passwordProblem(next, account.name);
     if (problem !== null) return fail(400, { problem: `New password: ${problem}` });
     if (next !== again) return fail(400, { problem: 'The two new passwords differ' });
-    await changeAccount(database, account.id, { passwordHash: await hashPassword(next) });
+    if (next === old) return fail(400, { problem: 'New password: it is the old one' });
+    await changeAccount(database, account.id, { passwordHash: await hashPassword(next), mustChange: false });
     // Whoever knew the old one is out.
     liveHub.endSessions(await endSessions(database, account.id, { except: sessionHash(cookies) }));
     await noteWho(event, 'password', 'changed the own password');

@@ -18,6 +18,11 @@
     <h1>{data.person.name}</h1>
     <span class="text-soft">{data.person.role}: {ROLES[data.person.role]}</span>
   </div>
+  {#if data.person.mustChange}
+    <p role="note" class="max-w-prose">
+      Somebody else set your password. Set one that only you know: everything else is open then.
+    </p>
+  {/if}
   {#if form?.problem}<p role="alert" class="text-alarm">{form.problem}</p>{/if}
   {#if form?.done}<p role="status">{form.done}</p>{/if}
 

@@ -4,7 +4,7 @@ import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { forgetModel } from '$lib/server/model.ts';
-import { noteWho } from '$lib/server/security.ts';
+import { noteApplied } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({
@@ -20,7 +20,8 @@ export const POST: RequestHandler = async (event) => {
   const outcome = await applyDraft(database, version, locals.person?.name ?? '', note);
   if (outcome.ok) {
     forgetModel();
-    await noteWho(event, 'configuration', `applied revision ${outcome.revision}${note === '' ? '' : `: ${note}`}`);
+    const { revision } = outcome;
+    await noteApplied(event, revision, `applied revision ${revision}${note === '' ? '' : `: ${note}`}`);
     return json({ revision: outcome.revision });
   }
   if (outcome.reason === 'changed')

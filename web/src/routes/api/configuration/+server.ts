@@ -1,9 +1,10 @@
-import { diffConfigurations, readConfiguration } from '@halvix/core/config';
-import { loadDraft, replaceDraft, revisionById } from '@halvix/db';
+import { diffConfigurations, readImported } from '@halvix/core/config';
+import { loadDraft, revisionById, takeIntoDraft } from '@halvix/db';
 import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
+import { keeping } from '$lib/server/secrets.ts';
 import { noteWho } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
@@ -34,13 +35,13 @@ const MAX_TOLD = 200;
 export const POST: RequestHandler = async (event) => {
   const { request, locals } = event;
   const { document, over } = await bodyOf(request, bodySchema);
-  const read = readConfiguration(document);
+  const read = readImported(document);
   if (!read.ok) return json({ problems: read.problem.slice(0, MAX_TOLD), changes: [], count: 0, version: 0 });
   const { configuration, version } = await loadDraft(database);
   const changes = diffConfigurations(configuration, read.value);
   if (over !== undefined) {
     const author = locals.person?.name ?? '';
-    const taken = await database.transaction((tx) => replaceDraft(tx, read.value, author, Date.now(), over));
+    const taken = await keeping(() => takeIntoDraft(database, read.value, author, Date.now(), over));
     if (!taken) error(409, 'The draft changed since you looked at it: import the file again.');
     await noteWho(event, 'configuration', `took a document into the draft, ${changes.length} changes`);
   }

@@ -5,6 +5,7 @@ import { error, json } from '@sveltejs/kit';
 import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
+import { keeping } from '$lib/server/secrets.ts';
 import type { RequestHandler } from './$types';
 
 const MAX_CHANGES = 100_000;
@@ -43,12 +44,15 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     if (!parsed.success) error(400, `${kind}, ${firstProblem(parsed.error)}`);
     return { id, kind, parent, expected, document: parsed.data };
   });
-  const outcome = await changeDraft(database, checked, locals.person?.name ?? '', Date.now());
+  const author = locals.person?.name ?? '';
+  const outcome = await keeping(() => changeDraft(database, checked, author, Date.now()));
   if (!outcome.ok) return json({ conflicts: outcome.conflicts }, { status: 409 });
   return json({
     version: outcome.version,
-    changed: outcome.changed.map(({ id, kind, parent, along, before, document }) =>
-      along ? { id, kind, parent, along, before, document } : { id, kind, parent, along },
-    ),
+    changed: outcome.changed.map(({ id, kind, parent, along, before, document }, at) => {
+      if (along) return { id, kind, parent, along, before, document };
+      // What was stored is not what was sent where a secret was put away.
+      return { id, kind, parent, along, ...(document === checked[at].document ? {} : { document }) };
+    }),
   });
 };

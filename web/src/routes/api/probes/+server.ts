@@ -8,6 +8,7 @@ import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { ask } from '$lib/server/live.ts';
 import { deviceByCode, model } from '$lib/server/model.ts';
+import { keeping } from '$lib/server/secrets.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({ id: z.uuid(), request: probeRequestSchema });
@@ -30,7 +31,7 @@ export const POST: RequestHandler = async ({ request, locals }) => {
     const objection = playObjection(device, wanted.point, wanted.play);
     if (objection !== null) error(400, objection);
   }
-  await orderProbe(database, id, wanted, locals.person?.name ?? '', Date.now());
+  await keeping(() => orderProbe(database, id, wanted, locals.person?.name ?? '', Date.now()));
   return json({ id }, { status: 201 });
 };
 

@@ -4,7 +4,8 @@ import { z } from 'zod';
 import { bodyOf } from '$lib/server/body.ts';
 import { database } from '$lib/server/database.ts';
 import { forgetModel } from '$lib/server/model.ts';
-import { noteWho } from '$lib/server/security.ts';
+import { keeping } from '$lib/server/secrets.ts';
+import { noteApplied } from '$lib/server/security.ts';
 import type { RequestHandler } from './$types';
 
 const bodySchema = z.object({
@@ -20,9 +21,10 @@ export const POST: RequestHandler = async (event) => {
   const old = await revisionById(database, revision);
   if (old === null) error(404, `revision: there is no revision ${revision}`);
   const words = `revision ${revision} again`;
-  const id = await applyOverDraft(database, version, old.configuration, locals.person?.name ?? '', words);
+  const author = locals.person?.name ?? '';
+  const id = await keeping(() => applyOverDraft(database, version, old.configuration, author, words));
   if (id === null) error(409, 'The draft changed since you looked at it: look again, then apply.');
   forgetModel();
-  await noteWho(event, 'configuration', `applied revision ${revision} again, as revision ${id}`);
+  await noteApplied(event, id, `applied revision ${revision} again, as revision ${id}`);
   return json({ revision: id });
 };

@@ -6,7 +6,7 @@ import {
   sessionEffects,
   type ConfigurationProblem,
 } from '@halvix/core/config';
-import { loadDraft, newestRevision, revisionById, revisionLines } from '@halvix/db';
+import { loadDraft, newestRevision, revisionById, revisionLines, unknownSecrets } from '@halvix/db';
 import { error } from '@sveltejs/kit';
 import { database } from '$lib/server/database.ts';
 import type { PageServerLoad } from './$types';
@@ -37,7 +37,7 @@ export const load: PageServerLoad = async ({ url, depends }) => {
   const after = to === null ? draft : await configurationOf(to);
   const changes = diffConfigurations(before, after);
   const read = readConfiguration(draft);
-  const problems: ConfigurationProblem[] = read.ok ? [] : read.problem;
+  const problems: ConfigurationProblem[] = read.ok ? await unknownSecrets(database, read.value) : read.problem;
   const warnings = read.ok ? checkConfiguration(read.value).filter(({ severity }) => severity === 'warning') : [];
   return {
     version,

@@ -1,3 +1,4 @@
+import { nameProblem, normalName } from '@halvix/core/accounts';
 import { accounts, addAccount, changeAccount, endSessions, type AccountChange } from '@halvix/db';
 import { fail, type RequestEvent } from '@sveltejs/kit';
 import { z } from 'zod';
@@ -46,7 +47,7 @@ export const actions: Actions = {
     const wanted = role.safeParse(form.get('role'));
     if (!wanted.success) return fail(400, { problem: wanted.error.issues[0].message, name: given.name });
     const hash = await hashPassword(parsed.data.password);
-    if (!(await addAccount(database, parsed.data.name, wanted.data, hash, Date.now())))
+    if (!(await addAccount(database, parsed.data.name, wanted.data, hash, Date.now(), true)))
       return fail(409, { problem: PROBLEMS.nameTaken, name: given.name });
     await noteWho(event, 'account', `added ${parsed.data.name} as ${wanted.data}`);
     return { done: `Added ${parsed.data.name} as ${wanted.data}.` };
@@ -59,9 +60,10 @@ export const actions: Actions = {
   },
   rename: async (event) => {
     const form = await formOf(event.request);
-    const name = z.string().trim().min(1).max(64).safeParse(form.get('name'));
-    if (!name.success) return fail(400, { problem: 'Name: 1 to 64 characters' });
-    return change(event, form.get('id'), { name: name.data }, 'account', (old) => `renamed ${old} to ${name.data}`);
+    const name = normalName(String(form.get('name') ?? '').slice(0, 256));
+    const problem = nameProblem(name);
+    if (problem !== null) return fail(400, { problem: `Name: ${problem}` });
+    return change(event, form.get('id'), { name }, 'account', (old) => `renamed ${old} to ${name}`);
   },
   disable: async (event) => {
     const form = await formOf(event.request);
@@ -75,7 +77,13 @@ export const actions: Actions = {
     const parsed = newPasswordSchema.safeParse({ name: String(form.get('name') ?? '-'), password });
     if (!parsed.success) return fail(400, { problem: parsed.error.issues[0].message });
     const passwordHash = await hashPassword(password);
-    return change(event, form.get('id'), { passwordHash }, 'password', (name) => `reset the password of ${name}`);
+    return change(
+      event,
+      form.get('id'),
+      { passwordHash, mustChange: true },
+      'password',
+      (name) => `reset the password of ${name}`,
+    );
   },
   end: async (event) => {
     const form = await formOf(event.request);

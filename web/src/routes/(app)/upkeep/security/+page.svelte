@@ -1,7 +1,7 @@
 <script lang="ts">
   import { clock } from '$lib/clock.svelte.ts';
   import DataTable from '$lib/components/DataTable.svelte';
-  import { clockTime, fullTime } from '$lib/format.ts';
+  import { clockTime, fullTime, grouped } from '$lib/format.ts';
   import type { Column } from '$lib/table.ts';
 
   let { data } = $props();
@@ -27,7 +27,9 @@
 <div class="flex min-h-[560px] grow flex-col gap-3 p-5">
   <div class="flex flex-wrap items-baseline gap-3">
     <h1>Security log</h1>
-    <span class="text-soft">Only added to; nobody changes it from here.</span>
+    <span class="text-soft"
+      >Only added to; nobody changes it from here. Kept for {data.kept.days} days, at most {grouped(data.kept.lines, 0)} lines.</span
+    >
     <span class="grow"></span>
     {#if data.older !== null}<a class="button plain" href="/upkeep/security?before={data.older}">Older lines ›</a>{/if}
   </div>
