@@ -9,10 +9,11 @@ export default defineConfig({
       {
         test: {
           name: 'unit',
-          include: ['{core,db,wire,bench,web/src}/**/*.test.ts'],
+          include: ['{core,db,bench,web/src}/**/*.test.ts'],
           exclude: ['**/node_modules/**'],
           environment: 'node',
           testTimeout: PATIENCE_MS / 4,
+          hookTimeout: PATIENCE_MS / 4,
           // Modules hold no state that a test could leave behind, and reading them anew for each file takes as long as the tests.
           isolate: false,
         },
@@ -20,9 +21,10 @@ export default defineConfig({
       {
         test: {
           name: 'engine',
-          // Apart from each other: modules are replaced by others in them.
-          include: ['engine/**/*.test.ts'],
+          // Apart from each other: modules are replaced by others in them, and the one clock is set.
+          include: ['{engine,wire}/**/*.test.ts'],
           testTimeout: PATIENCE_MS / 4,
+          hookTimeout: PATIENCE_MS / 4,
         },
       },
       {

@@ -6,7 +6,7 @@ import { installNpm } from './lib/install.mjs';
 import { dataFolder } from './lib/postgres.mjs';
 import { ROOT } from './lib/run.mjs';
 import { fail } from './lib/say.mjs';
-import { DEMO_PORTS } from './lib/system.mjs';
+import { DEMO_PORTS, secretsKeyFile } from './lib/system.mjs';
 
 /*
  * `npm run halvix -- COMMAND`: the configuration from the command line. Without HALVIX_DATABASE_URL it speaks to the
@@ -21,6 +21,7 @@ try {
   const demo = existsSync(secret)
     ? {
         HALVIX_DATABASE_URL: `postgres://halvix:${readFileSync(secret, 'utf8')}@127.0.0.1:${DEMO_PORTS.postgres}/halvix`,
+        HALVIX_SECRETS_KEY_FILE: secretsKeyFile(join(dataFolder('demo'), 'logs')),
       }
     : {};
   const { status, stdout, stderr } = spawnSync(

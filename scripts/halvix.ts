@@ -1,7 +1,7 @@
 import {
   diffConfigurations,
   EMPTY_CONFIGURATION,
-  readConfiguration,
+  readImported,
   sessionEffects,
   type ConfigurationChange,
   type Configuration,
@@ -9,8 +9,8 @@ import {
   type DraftPoint,
 } from '@halvix/core/config';
 import { csvOf, decodeText, previewTable, readTable, tableOfPoints } from '@halvix/core/pointlist';
-import { databaseSetting, readSettings } from '@halvix/core/settings';
-import { passwordProblem } from '@halvix/core/accounts';
+import { databaseSetting, readSettings, secretKeysSetting } from '@halvix/core/settings';
+import { nameProblem, normalName, passwordProblem } from '@halvix/core/accounts';
 import {
   accountByName,
   accounts,
@@ -18,8 +18,12 @@ import {
   applyConfiguration,
   changeAccount,
   changeDraft,
+  doorsOpenedBy,
   endSessions,
+  keepSecurity,
+  mayMigrate,
   noteSecurity,
+  securityKept,
   type AccountChange,
   type Role,
   draftObjects,
@@ -31,14 +35,18 @@ import {
   openDatabase,
   orderProbe,
   probeById,
-  replaceDraft,
+  newSecretKey,
   revisionById,
+  sealAnew,
+  SecretKeys,
+  takeIntoDraft,
+  useSecretKeys,
   type Database,
   type DraftChange,
 } from '@halvix/db';
 import { hash } from '@node-rs/argon2';
 import { randomUUID } from 'node:crypto';
-import { readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
 import { userInfo } from 'node:os';
 import { parseArgs } from 'node:util';
 import { z } from 'zod';
@@ -68,6 +76,11 @@ const USAGE = `usage: npm run halvix -- COMMAND [--json]
   account password NAME                           gives a new password, and ends the sessions
   account role NAME --role ROLE | account rename NAME NEW | account disable NAME | account enable NAME
   account end NAME                                ends the sessions
+  security kept [--days N] [--lines N]            how long the security log is kept, or sets it: for the owner of the
+                                                  tables (HALVIX_OWNER_URL) alone
+  secrets key FILE                                makes a key in a file (or adds one, in front of those in it): with it
+                                                  passwords in the configuration are sealed (HALVIX_SECRETS_KEY_FILE)
+  secrets seal                                    seals all passwords by the first key of the file
 `;
 
 const EXIT = { done: 0, refused: 1, usage: 2, differs: 3, silent: 4 } as const;
@@ -93,6 +106,8 @@ try {
       device: { type: 'string' },
       note: { type: 'string', default: '' },
       role: { type: 'string' },
+      days: { type: 'string' },
+      lines: { type: 'string' },
       help: { type: 'boolean', default: false },
     },
   });
@@ -115,7 +130,7 @@ function readDocument(file: string): Configuration {
   } catch (error) {
     throw new Exit(EXIT.refused, `${file}: ${error instanceof Error ? error.message : String(error)}`);
   }
-  const read = readConfiguration(json);
+  const read = readImported(json);
   if (!read.ok)
     throw new Exit(EXIT.refused, read.problem.map(({ where, words }) => `${where}: ${words}`).join('\n'), {
       problems: read.problem,
@@ -168,16 +183,21 @@ async function compare(database: Database): Promise<void> {
 }
 
 async function importConfiguration(database: Database): Promise<void> {
-  const configuration = readDocument(fileArgument(2));
+  const file = fileArgument(2);
+  const configuration = readDocument(file);
   const before = (await loadDraft(database)).configuration;
   const changes = diffConfigurations(before, configuration);
-  await database.transaction((tx) => replaceDraft(tx, configuration, author, Date.now()));
+  await takeIntoDraft(database, configuration, author, Date.now());
+  await note(database, 'configuration', `took ${file} into the draft, ${changes.length} changes`);
   say({ changes }, [...changeLines(changes), `${changes.length} changes in the draft; nothing is applied yet`]);
 }
 
 async function apply(database: Database): Promise<void> {
   const file = fileArgument(2);
   const revision = await applyConfiguration(database, readDocument(file), author, options.note || file);
+  await note(database, 'configuration', `applied revision ${revision} from ${file}`);
+  for (const door of await doorsOpenedBy(database, revision))
+    await note(database, 'access', `revision ${revision} opened ${door}`);
   say({ revision }, [`revision ${revision} applied`]);
 }
 
@@ -308,15 +328,27 @@ function passwordGiven(name: string): Promise<string> {
 }
 
 function nameGiven(place: number): string {
-  const name = positionals[place];
-  if (name === undefined || name.length > 64)
-    throw new Exit(EXIT.usage, `a NAME of 1 to 64 characters is missing\n\n${USAGE}`);
+  const given = positionals[place];
+  if (given === undefined) throw new Exit(EXIT.usage, `a NAME is missing\n\n${USAGE}`);
+  return normalName(given);
+}
+
+/** A name that an account is to have. */
+function newNameGiven(place: number): string {
+  const name = nameGiven(place);
+  const problem = nameProblem(name);
+  if (problem !== null) throw new Exit(EXIT.refused, `name: ${problem}`);
   return name;
 }
 
+/** A line of the security log. */
+const note = (database: Database, what: string, words: string): Promise<void> =>
+  noteSecurity(database, {
+    ...{ time: Date.now(), who: `${author} at the command line`, what, words: words.slice(0, 500), address: '' },
+  });
+
 async function noted(database: Database, words: string): Promise<void> {
-  const entry = { time: Date.now(), who: `${author} at the command line`, what: 'account', words, address: '' };
-  await noteSecurity(database, entry);
+  await note(database, 'account', words);
   say({ done: words }, [words]);
 }
 
@@ -331,9 +363,9 @@ async function listAccounts(database: Database): Promise<void> {
 }
 
 async function newAccount(database: Database): Promise<void> {
-  const name = nameGiven(2);
+  const name = newNameGiven(2);
   const role = roleGiven();
-  if (!(await addAccount(database, name, role, await passwordGiven(name), Date.now())))
+  if (!(await addAccount(database, name, role, await passwordGiven(name), Date.now(), true)))
     throw new Exit(EXIT.refused, `another account is called ${name}`);
   await noted(database, `added ${name} as ${role}`);
 }
@@ -358,6 +390,58 @@ const changing =
     await noted(database, words(name));
   };
 
+/** Bounds of what may be kept: a day to ten years; a thousand lines to a hundred million. */
+const KEPT = { days: [1, 3653], lines: [1000, 100_000_000] } as const;
+
+async function securityLogKept(database: Database): Promise<void> {
+  const given = (name: 'days' | 'lines'): { days?: number; lines?: number } => {
+    const text = options[name];
+    if (text === undefined) return {};
+    const [least, most] = KEPT[name];
+    const number = Number(text);
+    if (!Number.isInteger(number) || number < least || number > most)
+      throw new Exit(EXIT.usage, `--${name}: "${text}" is no whole number from ${least} to ${most}`);
+    return { [name]: number };
+  };
+  const wanted = { ...given('days'), ...given('lines') };
+  if (Object.keys(wanted).length > 0) {
+    try {
+      await keepSecurity(database, wanted);
+    } catch (error) {
+      throw new Exit(EXIT.refused, error instanceof Error ? String(error.cause ?? error.message) : String(error));
+    }
+  }
+  const { days, lines } = await securityKept(database);
+  const words = `the security log is kept for ${days} days, and at most ${lines} lines`;
+  if (Object.keys(wanted).length > 0) {
+    const who = `${author} at the command line`;
+    await noteSecurity(database, { time: Date.now(), who, what: 'settings', words, address: '' });
+  }
+  say({ days, lines }, [words]);
+}
+
+function makeKey(file: string): void {
+  const before = existsSync(file) ? readFileSync(file, 'utf8') : '';
+  if (before !== '') SecretKeys.read(before);
+  // All of it or nothing: without its key what is sealed is lost.
+  const mode = before === '' ? 0o600 : statSync(file).mode & 0o777;
+  writeFileSync(`${file}.new`, `${newSecretKey()}\n${before}`, { mode, flag: 'wx' });
+  renameSync(`${file}.new`, file);
+  const words = before === '' ? `${file} has a key` : `${file} has another key, in front of those it had`;
+  say({ done: words }, [words, 'Keep a copy apart from the database: without it nobody can open what it seals.']);
+}
+
+async function sealSecrets(database: Database): Promise<void> {
+  const { sealed, closed } = await sealAnew(database);
+  if (closed > 0)
+    throw new Exit(EXIT.refused, `${closed} are sealed by a key that is not in the file; ${sealed} were sealed anew`, {
+      sealed,
+      closed,
+    });
+  await note(database, 'settings', `sealed ${sealed} secrets by another key`);
+  say({ sealed }, [`sealed anew: ${sealed}`]);
+}
+
 const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
   'config export': exportConfiguration,
   'config diff': compare,
@@ -365,10 +449,12 @@ const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
   'config apply': apply,
   'points export': exportPoints,
   'points import': importPoints,
+  'security kept': securityLogKept,
+  'secrets seal': sealSecrets,
   'account list': listAccounts,
   'account add': newAccount,
   'account password': changing(
-    async (name) => ({ passwordHash: await passwordGiven(name) }),
+    async (name) => ({ passwordHash: await passwordGiven(name), mustChange: true }),
     (name) => `reset the password of ${name}`,
   ),
   'account role': changing(
@@ -376,7 +462,7 @@ const COMMANDS: Record<string, (database: Database) => Promise<void>> = {
     (name) => `made ${name} ${roleGiven()}`,
   ),
   'account rename': changing(
-    () => ({ name: nameGiven(3) }),
+    () => ({ name: newNameGiven(3) }),
     (name) => `renamed ${name} to ${nameGiven(3)}`,
   ),
   'account disable': changing(
@@ -405,16 +491,28 @@ async function main(): Promise<void> {
     say({ problems: [], devices: configuration.devices.length }, ['nothing is wrong with it']);
     return;
   }
+  if (name === 'secrets key') return makeKey(fileArgument(2));
   const command = positionals[0] === 'try' ? tryDevice : COMMANDS[name];
   if (command === undefined) throw new Exit(EXIT.usage, USAGE);
   const settings = readSettings(
-    z.object({ HALVIX_DATABASE_URL: databaseSetting, HALVIX_MIGRATIONS: z.string().min(1).default('db/migrations') }),
+    z.object({
+      HALVIX_DATABASE_URL: databaseSetting,
+      HALVIX_OWNER_URL: databaseSetting.optional(),
+      HALVIX_MIGRATIONS: z.string().min(1).default('db/migrations'),
+      HALVIX_SECRETS_KEY_FILE: secretKeysSetting,
+    }),
     process.env,
   );
   if (!settings.ok) throw new Exit(EXIT.usage, settings.problem.map((one) => `setting ${one}`).join('\n'));
-  const database = openDatabase(settings.value.HALVIX_DATABASE_URL, { connections: 2, name: 'halvix' });
+  const { HALVIX_DATABASE_URL, HALVIX_OWNER_URL, HALVIX_MIGRATIONS, HALVIX_SECRETS_KEY_FILE } = settings.value;
+  const wrong = useSecretKeys(HALVIX_SECRETS_KEY_FILE);
+  if (wrong !== null) throw new Exit(EXIT.usage, `setting HALVIX_SECRETS_KEY_FILE (set): ${wrong}`);
+  const isOwners = name === 'security kept' && HALVIX_OWNER_URL !== undefined;
+  const url = isOwners ? HALVIX_OWNER_URL : HALVIX_DATABASE_URL;
+  const database = openDatabase(url, { connections: 2, name: 'halvix' });
   try {
-    await migrateDatabase(database, settings.value.HALVIX_MIGRATIONS);
+    // Whoever only uses the tables finds them as the engine, or their owner, made them.
+    if (await mayMigrate(database)) await migrateDatabase(database, HALVIX_MIGRATIONS);
     await ensureDraft(database, Date.now());
     await command(database);
   } finally {

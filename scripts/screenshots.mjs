@@ -17,11 +17,10 @@ const shot = (/** @type {string} */ name) => page.screenshot({ path: join(folder
 const settle = (/** @type {number} */ ms) => page.waitForTimeout(ms);
 /** @param {string} path @param {object} body */
 const put = (path, body) => fetch(`${relay}/${path}`, { method: 'PUT', body: JSON.stringify(body) });
-/** @param {string} name */
+/** @param {string} name  of a point of the relay */
 async function open(name) {
   await page.getByLabel(/^Search/).fill(name);
-  await page.getByRole('option').first().waitFor();
-  await page.keyboard.press('Enter');
+  await page.getByRole('option').filter({ hasText: 'HLM-F1 ·' }).first().click();
   await page.waitForURL(/\/run\/(point|device)\//);
 }
 

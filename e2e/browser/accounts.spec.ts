@@ -35,6 +35,12 @@ test('accounts: added, given another role, disabled; each change is in the secur
   await add.getByLabel('Password, at least 12 characters').fill('short');
   await add.getByRole('button', { name: 'Add' }).click();
   await expect(page.getByRole('alert')).toHaveText('Password: at least 12 characters, this has 5');
+  // The first letter is Cyrillic.
+  await add.getByLabel('Name').fill('аda');
+  await add.getByLabel('Role').selectOption('operator');
+  await add.getByLabel('Password, at least 12 characters').fill('a quiet evening by the weir');
+  await add.getByRole('button', { name: 'Add' }).click();
+  await expect(page.getByRole('alert')).toContainText('its letters are of several scripts');
   await add.getByLabel('Name').fill('grace');
   await add.getByLabel('Role').selectOption('operator');
   await add.getByLabel('Password, at least 12 characters').fill('a quiet evening by the weir');
@@ -46,6 +52,25 @@ test('accounts: added, given another role, disabled; each change is in the secur
   await other.getByLabel('Name').fill('grace');
   await other.getByLabel('Password').fill('a quiet evening by the weir');
   await other.getByRole('button', { name: 'Sign in' }).click();
+  // Whoever added the account knows that password: nothing else goes before another one is set.
+  await expect(other).toHaveURL(/\/upkeep$/);
+  await expect(other.getByRole('note')).toContainText('Somebody else set your password');
+  await other.goto(urlOf(rig, '/run'));
+  await expect(other).toHaveURL(/\/upkeep$/);
+  expect((await other.request.get(urlOf(rig, '/api/configuration'))).status()).toBe(403);
+  const set = async (next: string): Promise<void> => {
+    await other.getByLabel('Old password').fill('a quiet evening by the weir');
+    await other.getByLabel('New password, at least 12 characters').fill(next);
+    await other.getByLabel('New password again').fill(next);
+    await other.getByRole('button', { name: 'Change it' }).click();
+  };
+  await other.locator('html[data-scheme]').waitFor();
+  await set('a quiet evening by the weir');
+  await expect(other.getByRole('alert')).toHaveText('New password: it is the old one');
+  await set('a loud morning at the sluice');
+  await expect(other.getByRole('status')).toContainText('The password is changed');
+  await expect(other.getByRole('note')).toHaveCount(0);
+  await other.goto(urlOf(rig, '/run'));
   await expect(other).toHaveURL(/\/run$/);
   expect((await other.request.get(urlOf(rig, '/upkeep/accounts'))).status()).toBe(403);
   await page.getByTestId('account-grace').getByRole('button', { name: 'Disable' }).click();
@@ -53,7 +78,7 @@ test('accounts: added, given another role, disabled; each change is in the secur
   // Its page notices at once, not at the next click.
   await expect(other).toHaveURL(/\/sign-in/);
   await other.getByLabel('Name').fill('grace');
-  await other.getByLabel('Password').fill('a quiet evening by the weir');
+  await other.getByLabel('Password').fill('a loud morning at the sluice');
   await other.getByRole('button', { name: 'Sign in' }).click();
   await expect(other.getByRole('alert')).toHaveText('Name or password is wrong.');
   await other.context().close();
@@ -62,6 +87,7 @@ test('accounts: added, given another role, disabled; each change is in the secur
   await expect(page.getByRole('alert')).toContainText('This is the last engineer');
 
   await page.goto(urlOf(rig, '/upkeep/security'));
+  await expect(page.getByRole('main')).toContainText('Kept for 400 days, at most 1\u202f000\u202f000 lines.');
   const log = page.getByRole('table', { name: 'Security log' });
   for (const words of [
     'added grace as operator',

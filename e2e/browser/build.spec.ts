@@ -478,6 +478,8 @@ test('revisions: compare, apply an older one again, export and import', async ({
     'applied revision 1 again, as revision 3',
   ]);
   expect(log[2].who).toBe('ada');
+  const opened = await rig.sql`select who, words from security_log where what = 'access' order by id`;
+  expect(opened.map(({ who, words }) => `${who} ${words}`).join('\n')).toMatch(/^ada revision 1 opened outbound /);
   await rig.until('F1 is gone', async () => (await rig.hop('device', 'HLM-F1')) === undefined);
   const [exported] = await Promise.all([
     page.waitForEvent('download'),

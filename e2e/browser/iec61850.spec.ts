@@ -5,7 +5,7 @@ import { bayFile } from '../../bench/scenario/sclfiles.ts';
 import { modelClient } from '../rig/latest.ts';
 import type { Rig } from '../rig/rig.ts';
 import { Hands } from './hands.ts';
-import { complaintsOf, firstEngineer, startRig, visit } from './rig.ts';
+import { complaintsOf, firstEngineer, startRig, urlOf, visit } from './rig.ts';
 
 /* Each begins with an empty draft. */
 let rig: Rig;
@@ -89,6 +89,35 @@ test('a device’s model from its file to a DNP3 centre', async ({ page }) => {
   await page.locator('input[type=file]').setInputFiles({ ...file, buffer: less });
   await page.getByRole('button', { name: 'compare with HLMB1' }).click();
   await expect(page.getByTestId('comparison')).toContainText('1 are in the list, not in the file');
+
+  // A password is typed once, and seen by nobody afterwards; another one takes its place.
+  await visit(page, rig, '/build/device/HLMB1');
+  const unfold = (): Promise<void> => page.getByText(/^\d+ more: .*selector/).click();
+  await unfold();
+  const password = page
+    .getByRole('group')
+    .getByLabel(/^Password/)
+    .and(page.locator('input'));
+  const save = async (): Promise<void> => {
+    await page.getByRole('button', { name: 'Save to the draft' }).click();
+    await expect(page.getByText('is stored', { exact: true })).toBeVisible();
+  };
+  await password.fill('sluice gate 12');
+  await expect(password).toHaveAttribute('type', 'password');
+  await save();
+  const [kept] = await rig.sql`select document->'settings'->>'password' as password from draft_object
+    where kind = 'device' and document is not null`;
+  expect(kept.password).toMatch(/^secret:/);
+  await page.getByRole('button', { name: 'Password: another or none' }).click();
+  await expect(password).toHaveValue('');
+  await password.fill('sluice gate 13');
+  await save();
+  await page.reload();
+  await unfold();
+  await expect(page.getByText('is stored', { exact: true })).toBeVisible();
+
+  const answer = await page.request.get(urlOf(rig, '/api/draft?after=0'));
+  expect(await answer.text()).not.toContain('sluice gate');
   expect(complaints).toEqual([]);
 });
 

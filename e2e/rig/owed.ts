@@ -170,7 +170,7 @@ export class Owed {
       return made.every((one) => keys.has(`${label(one as never)} ${one.time}`));
     };
     for (const code of OUTBOUNDS)
-      await this.rig.until(`${code} has everything`, () => Promise.resolve(has(code)), 15_000).catch(() => {});
+      await this.rig.until(`${code} has everything`, () => Promise.resolve(has(code)), 120_000).catch(() => {});
     await new Promise((resolve) => setTimeout(resolve, 300));
     const looked = await this.lookedUp(since);
     return Object.fromEntries(

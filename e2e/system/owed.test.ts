@@ -55,7 +55,10 @@ describe('what was taken is delivered', () => {
       for (const code of OUTBOUNDS) {
         const { made, lost, doubled, disordered } = counted[code];
         expect(made, code).toBeGreaterThan(500);
-        expect([lost.slice(0, 3), doubled.slice(0, 3), disordered.slice(0, 3)], code).toEqual([[], [], []]);
+        expect(
+          [lost.slice(0, 3), doubled.slice(0, 3), disordered.slice(0, 3)],
+          `${code}: ${lost.length} of ${made} lost`,
+        ).toEqual([[], [], []]);
       }
     },
   );

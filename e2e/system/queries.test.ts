@@ -31,6 +31,7 @@ import {
   type StoredReading,
 } from '@halvix/db';
 import { Quality } from '@halvix/core/point';
+import { migrate } from 'drizzle-orm/node-postgres/migrator';
 import { randomUUID } from 'node:crypto';
 import { cpSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
@@ -427,14 +428,14 @@ describe('a database of the version before', () => {
     journal.entries = journal.entries.filter(({ idx }) => idx <= 11);
     writeFileSync(join(folder, 'meta/_journal.json'), JSON.stringify(journal));
     const old = openDatabase(`${base}/before_${process.pid}`, { connections: 2, name: 'test' });
-    await migrateDatabase(old, folder);
+    await migrate(old, { migrationsFolder: folder });
     await old.$client.query(
       "insert into outbound_keep (outbound, octets) values ('QSM', 'one'), ('QSM', 'two'), ('GONE', 'three')",
     );
     await old.$client.query("insert into revision (document, author, note, applied) values ($1, 'test', '', now())", [
       JSON.stringify({ outbounds: [{ code: 'QSM' }, { code: 'QST' }] }),
     ]);
-    await migrateDatabase(old, 'db/migrations').catch(() => {});
+    await migrateDatabase(old, 'db/migrations');
     const numbers = await outboundNumbers(old, ['QSM', 'QST', 'NEW']);
     expect(new Set(numbers.values()).size).toBe(4);
     const pieces = await keptPieces(old, numbers.get('QSM') ?? 0);

@@ -157,16 +157,14 @@ describe('https of its own', () => {
     const wrong = await start({ HALVIX_HTTPS_CERTIFICATE: file('web.pem') });
     expect(wrong.code).toBe(2);
     expect(wrong.log).toContain('HALVIX_HTTPS_KEY (not set): must be set beside HALVIX_HTTPS_CERTIFICATE');
-    expect(wrong.log).toMatch(
-      /HALVIX_WEB_ORIGIN \("http:.*"\): must begin with https:\/\/ when there is a certificate/,
-    );
+    expect(wrong.log).toMatch(/HALVIX_WEB_ORIGIN \(set\): must begin with https:\/\/ when there is a certificate/);
     const device = await start({
       HALVIX_HTTPS_CERTIFICATE: '/dev/zero',
       HALVIX_HTTPS_KEY: file('web.key'),
       HALVIX_WEB_ORIGIN: 'https://127.0.0.1',
     });
     expect(device.code).toBe(2);
-    expect(device.log).toContain('HALVIX_HTTPS_CERTIFICATE ("/dev/zero"): /dev/zero is no file');
+    expect(device.log).toContain('HALVIX_HTTPS_CERTIFICATE (set): /dev/zero is no file');
   });
 });
 

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, inject, onTestFinished, test } from 'vitest';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import { dataFolder, Postgres } from '../../scripts/lib/postgres.mjs';
-import { launch, ROOT, run, stopProcess } from '../../scripts/lib/run.mjs';
+import { launch, NODE_FLAGS, ROOT, run, stopProcess } from '../../scripts/lib/run.mjs';
 import { countEvents } from '../rig/count.ts';
 import { DatabaseProxy } from '../rig/databaseproxy.ts';
 import { Rig } from '../rig/rig.ts';
@@ -311,6 +311,121 @@ describe('as docs/operating.md says', () => {
     expect(output).toContain('permission denied');
   });
 
+  const asUser = (): string => rig.databaseUrl.replace(/halvix:[^@]*@/, `${uses}:in-use@`);
+  const refused = async (statement: string): Promise<string> => {
+    const { code, output } = await run('psql', [asUser(), '-c', statement], { allowFailure: true });
+    expect(code, statement).not.toBe(0);
+    return output;
+  };
+
+  test('what was applied, ordered and noted stays, and only the owner says how long the security log is kept', async () => {
+    await rig.sql`
+      insert into command (id, point_id, device, address, operation, mode, on_ms, off_ms, count, requested_by, state, requested, expires)
+      values ('6c1de1f6-0b1a-4c53-9d0c-7a4d4d2f9a01', 1, 'X', 'BO 0', 'close', 'direct', 0, 0, 1, 'ada', 'requested', now(), now() + interval '1 hour')`;
+    expect(await refused(`update revision set author = 'somebody else'`)).toContain('not changed any more');
+    expect(await refused('delete from revision')).toContain('not changed any more');
+    expect(await refused('truncate revision')).toContain('permission denied');
+    expect(await refused(`update command set requested_by = 'somebody else'`)).toContain('not changed any more');
+    expect(await refused('delete from command')).toContain('not changed any more');
+    await rig.sql`update command set ended = now(), state = 'failed', words = 'no' where device = 'X'`;
+    expect(await refused(`update command set words = 'yes' where device = 'X'`)).toContain('what came of command');
+    expect(await refused('update security_keeping set lines = 1')).toContain('only the owner');
+    expect(await refused('select end_old_security_lines()')).toContain('permission denied');
+    expect(await refused(`set halvix.ends_old_lines = 'on'; delete from security_log`)).toContain('permission denied');
+    await rig.sql.unsafe(`insert into security_log (time, who, what, words, address)
+      select now() - (n || ' days')::interval, 'ada', 'sign-in', 'line ' || n, '' from generate_series(500, 1, -1) as n`);
+    await rig.sql`select end_old_security_lines()`;
+    const [{ n }] = await rig.sql`select count(*)::int as n from security_log where words like 'line %'`;
+    expect(n).toBe(399);
+    await expect(rig.sql`delete from security_log`.execute()).rejects.toThrow(/only added to/);
+  });
+
+  test('the command line works with the same rights; what is the owner’s it says', async () => {
+    const halvix = (env: Record<string, string>, ...args: string[]): ReturnType<typeof run> =>
+      run(process.execPath, [join(ROOT, 'dist/halvix.js'), ...args], {
+        env: { HALVIX_MIGRATIONS: join(ROOT, 'db/migrations'), ...env },
+        allowFailure: true,
+      });
+    const rights = { HALVIX_DATABASE_URL: asUser() };
+    const listed = await halvix(rights, 'account', 'list');
+    expect([listed.code, listed.output]).toEqual([0, expect.stringContaining('engineer')]);
+    const exported = await halvix(rights, 'config', 'export');
+    expect(exported.output).toContain('halvix.configuration');
+    expect((await halvix(rights, 'security', 'kept')).output).toContain('kept for 400 days, and at most 1000000 lines');
+    const denied = await halvix(rights, 'security', 'kept', '--days', '30');
+    expect([denied.code, denied.output]).toEqual([1, expect.stringContaining('only the owner')]);
+    const owner = { ...rights, HALVIX_OWNER_URL: rig.databaseUrl };
+    expect((await halvix(owner, 'security', 'kept', '--days', '0')).output).toContain('no whole number from 1 to 3653');
+    expect((await halvix(owner, 'security', 'kept', '--lines', '5000')).output).toContain('at most 5000 lines');
+  });
+
+  test('the units start what is built, as the processes are started here, with few rights', () => {
+    const unit = (name: string): string => readFileSync(join(ROOT, `packaging/systemd/halvix-${name}.service`), 'utf8');
+    expect(unit('engine')).toContain(
+      `ExecStart=/usr/bin/node ${NODE_FLAGS.join(' ')} /opt/halvix/dist/engine.js`.replace(
+        /--v8-pool-size=\d+/,
+        '--v8-pool-size=1',
+      ),
+    );
+    expect(unit('web')).toContain('ExecStart=/usr/bin/node --enable-source-maps /opt/halvix/dist/web.js');
+    for (const name of ['engine', 'web'])
+      for (const line of [
+        ...[`User=halvix-${name}`, 'UMask=0077', 'NoNewPrivileges=yes', 'CapabilityBoundingSet=CAP_NET_BIND_SERVICE'],
+        ...['AmbientCapabilities=CAP_NET_BIND_SERVICE', 'ProtectSystem=strict', 'SystemCallFilter=@system-service'],
+        'RestartPreventExitStatus=2',
+      ])
+        expect(unit(name).split('\n')).toContain(line);
+  });
+
+  test('backup and restore word for word, by a role that owns the tables and nothing else', async () => {
+    const document = readFileSync(join(ROOT, 'docs/operating.md'), 'utf8');
+    const owner = `halvix_owner_${process.pid}`;
+    const user = `halvix_user_${process.pid}`;
+    const [first, again] = [`kept_${process.pid}`, `kept_again_${process.pid}`];
+    const [, made] = /```sql\n(create role halvix_owner[\s\S]*?)```/.exec(document) ?? [];
+    for (const statement of made
+      .replaceAll('halvix_owner', owner)
+      .replaceAll('database halvix ', `database ${first} `)
+      .replaceAll('another long secret', 'owns')
+      .split(';')
+      .filter((one) => one.trim() !== ''))
+      await rig.sql.unsafe(statement);
+    const urlOf = (role: string, password: string, database: string): string =>
+      rig.databaseUrl.replace(/halvix:[^@]*@/, `${role}:${password}@`).replace(/\/[^/]*$/, `/${database}`);
+    const halvix = (url: string, ...args: string[]): ReturnType<typeof run> =>
+      run(process.execPath, [join(ROOT, 'dist/halvix.js'), ...args], {
+        env: { HALVIX_MIGRATIONS: join(ROOT, 'db/migrations'), HALVIX_DATABASE_URL: url },
+      });
+    const folder = dataFolder('test-logs/rights');
+    const demo = join(folder, 'demo.json');
+    await halvix(rig.databaseUrl, 'config', 'export', demo);
+    await halvix(urlOf(owner, 'owns', first), 'config', 'import', demo);
+    await run('psql', [
+      rig.databaseUrl.replace(/\/[^/]*$/, `/${first}`),
+      '-v',
+      'ON_ERROR_STOP=1',
+      '-c',
+      grantsOf(document, user).replaceAll('role halvix in', `role ${owner} in`),
+    ]);
+    const [, inWords] = /`(create database halvix_again owner halvix_owner)`/.exec(document) ?? [];
+    await rig.sql.unsafe(inWords.replace('halvix_again', again).replace('halvix_owner', owner));
+    const [, commands] = /```sh\n(pg_dump[\s\S]*?)```/.exec(document) ?? [];
+    for (const command of commands.trim().split('\n'))
+      await run('bash', [
+        '-c',
+        command
+          .replaceAll('postgres://halvix_owner@host/halvix_again', urlOf(owner, 'owns', again))
+          .replaceAll('postgres://halvix_owner@host/halvix', urlOf(owner, 'owns', first))
+          .replaceAll('halvix.dump', join(folder, 'words.dump')),
+      ]);
+    const { output } = await halvix(urlOf(user, 'in-use', again), 'config', 'export', '--draft');
+    expect(output).toContain('HLM-F1');
+    const { code } = await run('psql', [urlOf(user, 'in-use', again), '-c', 'delete from revision'], {
+      allowFailure: true,
+    });
+    expect(code).not.toBe(0);
+  });
+
   test('a dump while it runs is restored beside it, the engine goes on there, and nothing is doubled', async () => {
     await storm(rig, 100);
     await pause(2000);
@@ -370,6 +485,6 @@ test('npm start keeps each process by itself, and says which setting is wrong', 
   writeFileSync(log, '');
   const wrong = launch('start', [join(ROOT, 'scripts/start.mjs')], { ...env, HALVIX_ENGINE_NAME: 'Not This' }, log);
   expect(await wrong.ended).toBe(2);
-  expect(readFileSync(log, 'utf8')).toContain('HALVIX_ENGINE_NAME ("Not This"): must be 1 to 32 lower-case letters');
+  expect(readFileSync(log, 'utf8')).toContain('HALVIX_ENGINE_NAME (set): must be 1 to 32 lower-case letters');
   await rig.stop();
 });

@@ -18,6 +18,7 @@ const PROGRAMS = {
   'agreements-bench': 'scripts/measures/agreements.ts',
   'history-bench': 'scripts/measures/history.ts',
   'owed-bench': 'scripts/measures/owed.ts',
+  'flood-bench': 'scripts/measures/flood.ts',
   'quirks-bench': 'scripts/measures/quirks.ts',
   fuzz: 'scripts/measures/fuzz.ts',
 };

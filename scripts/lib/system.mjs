@@ -1,4 +1,6 @@
-import { join } from 'node:path';
+import { randomBytes } from 'node:crypto';
+import { existsSync, mkdirSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
 import { launch, NODE_FLAGS, ROOT, run, stopProcess } from './run.mjs';
 import { Trouble } from './say.mjs';
 
@@ -26,6 +28,19 @@ export const DEMO_PORTS = {
 
 /** @typedef {{ web: number, engine: number, bench: number, postgres: number, relay: number, relay2: number, radio?: number, logger?: number, flow?: number, monitor?: number, meters?: number, bay?: number, park?: number, model?: number, northmark?: number, caldmere?: number, agreement?: number, quillstone: number, ambry: number }} Ports */
 
+/**
+ * The file with the key that secrets of the configuration are sealed with, beside a folder of logs.
+ * @param {string} logs
+ */
+export function secretsKeyFile(logs) {
+  const file = join(dirname(logs), 'secrets.key');
+  if (!existsSync(file)) {
+    mkdirSync(dirname(file), { recursive: true });
+    writeFileSync(file, `${randomBytes(32).toString('base64')}\n`, { mode: 0o600 });
+  }
+  return file;
+}
+
 /** Engine, bench and web as processes of their own. */
 export class System {
   /**
@@ -40,6 +55,7 @@ export class System {
       HALVIX_ENGINE_NAME: engineName,
       HALVIX_ENGINE_PORT: String(ports.engine),
       HALVIX_STATE: join(ROOT, '.data/engine', String(ports.engine)),
+      HALVIX_SECRETS_KEY_FILE: secretsKeyFile(logs),
       HALVIX_BENCH_PORT: String(ports.bench),
       HALVIX_BENCH_RELAY_PORT: String(ports.relay),
       HALVIX_BENCH_RELAY2_PORT: String(ports.relay2),
