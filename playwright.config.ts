@@ -7,7 +7,8 @@ export default defineConfig({
   outputDir: 'test-results/browser',
   globalSetup: './e2e/browser/global.setup.ts',
   fullyParallel: false,
-  workers: 1,
+  // Each file has a database, ports and processes of its own.
+  workers: 2,
   timeout: 240_000,
   expect: { timeout: 40_000 },
   reporter: [['list'], ['json', { outputFile: 'test-results/browser.json' }]],

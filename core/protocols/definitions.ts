@@ -19,6 +19,9 @@ import * as supervisionPoints from './supervision/points.ts';
 import { jsonlines } from './jsonlines/definition.ts';
 import { settings as linesSettings } from './jsonlines/settings.ts';
 import { targetAtSchema as linesTargetAt } from './jsonlines/target.ts';
+import { mqtt } from './mqtt/definition.ts';
+import { publisherSettings as brokerSettings } from './mqtt/settings.ts';
+import { targetAtSchema as brokerTargetAt } from './mqtt/target.ts';
 
 /*
  * The definitions of all protocols: the registration that the browser loads too. Everybody else asks here and names
@@ -26,7 +29,7 @@ import { targetAtSchema as linesTargetAt } from './jsonlines/target.ts';
  */
 
 /** The first is what every link carried before it said so. */
-const DEFINITIONS = { dnp3, modbus, iec61850, tase2, supervision, jsonlines } as const;
+const DEFINITIONS = { dnp3, modbus, iec61850, tase2, supervision, jsonlines, mqtt } as const;
 export type ProtocolCode = keyof typeof DEFINITIONS;
 export const PROTOCOLS = Object.keys(DEFINITIONS) as [ProtocolCode, ...ProtocolCode[]];
 export const [FIRST_PROTOCOL] = PROTOCOLS;
@@ -49,6 +52,7 @@ const offeredPart = z.discriminatedUnion('protocol', [
 ]);
 const publishedPart = z.discriminatedUnion('protocol', [
   z.object({ protocol: z.literal('jsonlines'), settings: linesSettings }),
+  z.object({ protocol: z.literal('mqtt'), settings: brokerSettings }),
 ]);
 export const outboundPart = z.discriminatedUnion('protocol', [...offeredPart.options, ...publishedPart.options]);
 export const pointAt = z.discriminatedUnion('protocol', [
@@ -71,6 +75,7 @@ export const targetPointAt = z.discriminatedUnion('protocol', [
   iecPoints.targetAtSchema,
   tasePoints.targetAtSchema,
   linesTargetAt,
+  brokerTargetAt,
 ]);
 
 /** Protocols of devices on links, of devices without one, in which we are asked, and in which we push. */

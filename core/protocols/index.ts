@@ -14,6 +14,7 @@ export type {
 } from './definition.ts';
 export { numberField, textField, type SettingField } from './settingfield.ts';
 export type { TwoEnds } from './ends.ts';
+export type { Message } from './publishing/form.ts';
 export { credentialsSchema, type Credentials } from './credentials.ts';
 export {
   outcome,

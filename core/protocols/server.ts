@@ -3,6 +3,7 @@ import type { Instant, Session } from '../session/index.ts';
 import type { DetailTable, Recogniser } from './client.ts';
 import type { LinkTiming } from './definition.ts';
 import type { CentreOrder, ControlOutcome } from './control.ts';
+import type { Message } from './publishing/form.ts';
 import type { ConversationTerms, GuestCommand, GuestNews } from './conversation.ts';
 
 /* The session of one centre, in the same terms for every protocol. `Place` is where a point is offered. */
@@ -118,7 +119,7 @@ export type ServerEffect =
   /** `peer`: to whom, where there may be several. */
   | { type: 'send'; octets: Uint8Array; peer?: number }
   /** A packet for the carrier of the outbound, which says what became of it. */
-  | { type: 'carry'; packet: number; octets: Uint8Array }
+  | { type: 'carry'; packet: number; messages: readonly Message[] }
   | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[]; peer?: number }
   /** The present values of these were read, for the first time since they changed. */
   | { type: 'read'; addresses: readonly string[] }
@@ -141,8 +142,8 @@ export type ServerEffect =
   /** This is to be remembered, behind what was before, or in its place: a later session is made with all of it. */
   | { type: 'keep'; octets: Uint8Array; replaces?: boolean }
   | GuestNews
-  /** That connection is done with. */
-  | { type: 'hangUp'; peer?: number };
+  /** That connection is done with; `words`: why, where it is ours. */
+  | { type: 'hangUp'; peer?: number; words?: string };
 
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };

@@ -12,11 +12,12 @@ import {
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, test } from 'vitest';
+import type { Message } from '@halvix/core/protocols';
 import { FileCarrier } from './file.ts';
 
 let root: string;
 let folder: string;
-const octets = (text: string): Uint8Array => new TextEncoder().encode(text);
+const octets = (text: string): Message[] => [{ to: '', octets: new TextEncoder().encode(text) }];
 const content = (name = 'values.jsonl'): string => readFileSync(join(folder, name), 'utf8');
 const carriers: FileCarrier[] = [];
 function carrierOf(name = 'values.jsonl'): FileCarrier {

@@ -1,6 +1,8 @@
 import { constants } from 'node:fs';
 import { mkdir, open, realpath, stat, type FileHandle } from 'node:fs/promises';
 import { dirname, join, sep } from 'node:path';
+import { concat } from '@halvix/core/bytes';
+import type { Message } from '@halvix/core/protocols';
 import type { Carrier } from './carrier.ts';
 
 const NEWLINE = 0x0a;
@@ -28,7 +30,8 @@ export class FileCarrier implements Carrier {
     this.where = `file ${name}`;
   }
 
-  async carry(octets: Uint8Array): Promise<void> {
+  async carry(messages: readonly Message[]): Promise<void> {
+    const octets = concat(messages.map((message) => message.octets));
     const key = join(this.folder, this.name);
     if (WRITING.has(key)) throw new Error('what was written last has not ended yet');
     WRITING.add(key);

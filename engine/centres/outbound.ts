@@ -396,7 +396,7 @@ export class OutboundRunner {
         this.link.send(this.member, effect.octets, effect.peer);
         break;
       case 'carry':
-        this.link.carry?.(effect.packet, effect.octets);
+        this.link.carry?.(effect.packet, effect.messages);
         break;
       case 'read':
         this.lastConfirmed = clock.now();
@@ -404,6 +404,7 @@ export class OutboundRunner {
         break;
       case 'heard':
         this.lastHeard = clock.now();
+        this.link.useful?.();
         break;
       case 'event':
         this.targets.event(effect);
@@ -444,7 +445,7 @@ export class OutboundRunner {
         if (this.conversation !== null) this.context.conversations.tell(this.conversation, effect);
         break;
       case 'hangUp':
-        this.link.hangUp(this.member, effect.peer);
+        this.link.hangUp(this.member, effect.peer, effect.words);
         break;
       default:
         effect satisfies never;

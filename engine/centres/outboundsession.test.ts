@@ -109,7 +109,7 @@ const link = (of: LinkConfig | null): CentreLink => ({
   add: (one) => (member = one),
   remove: (one) => note('removed', one),
   send: (_one, octets, peer) => note('sent', [...octets], peer),
-  carry: (packet, octets) => note('carried', packet, [...octets]),
+  carry: (packet, messages) => note('carried', packet, messages),
   hangUp: (_one, peer) => note('hungUp', peer),
   close: () => Promise.resolve(),
 });
@@ -243,7 +243,7 @@ describe('what the session wants', () => {
     session.keep = Uint8Array.of(9, 9);
     await wants(
       { type: 'send', octets: Uint8Array.of(1), peer: 4 },
-      { type: 'carry', packet: 6, octets: Uint8Array.of(2) },
+      { type: 'carry', packet: 6, messages: [{ to: 'a', octets: Uint8Array.of(2) }] },
       { type: 'owes', queue: 'q', number: 8, octets: Uint8Array.of(3) },
       { type: 'settled', queue: 'q', position: 7, beyond: [9] },
       { type: 'keep', octets: Uint8Array.of(4) },
@@ -252,7 +252,7 @@ describe('what the session wants', () => {
     );
     expect(told).toMatchObject({
       sent: [[[1], 4]],
-      carried: [[6, [2]]],
+      carried: [[6, [{ to: 'a', octets: Uint8Array.of(2) }]]],
       owed: [{ queue: 'q', number: 8 }],
       settled: [{ queue: 'q', position: 7, beyond: [9] }],
       kept: [

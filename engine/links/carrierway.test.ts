@@ -37,14 +37,14 @@ const settle = (): Promise<void> => vi.advanceTimersByTimeAsync(0).then(() => {}
 test('a destination is there from the beginning, and each packet is answered for', async () => {
   expect(way.isEmpty).toBe(true);
   way.add(member);
-  way.carry(5, new Uint8Array());
+  way.carry(5, []);
   expect([way.isEmpty, way.isCarrying]).toEqual([false, true]);
   answers[0].good();
   await settle();
-  way.carry(6, new Uint8Array());
+  way.carry(6, []);
   answers[1].bad(new Error('the disk is full'));
   await settle();
-  way.carry(6, new Uint8Array());
+  way.carry(6, []);
   answers[2].good();
   await settle();
   way.remove(member);
@@ -62,11 +62,11 @@ test('a destination is there from the beginning, and each packet is answered for
 
 test('one that does not answer is told of and waited for: it has no second packet until it does', async () => {
   way.add(member);
-  way.carry(5, new Uint8Array());
+  way.carry(5, []);
   await vi.advanceTimersByTimeAsync(9000);
   expect(way.problem).toBeNull();
   await vi.advanceTimersByTimeAsync(2000);
-  way.carry(5, new Uint8Array());
+  way.carry(5, []);
   expect(answers).toHaveLength(1);
   expect(said.slice(1)).toEqual([
     'problem: no answer for 10 s: it is waited for',
@@ -79,7 +79,7 @@ test('one that does not answer is told of and waited for: it has no second packe
 
 test('what answers after the end is no news, and what hangs is not closed', async () => {
   way.add(member);
-  way.carry(5, new Uint8Array());
+  way.carry(5, []);
   way.remove(member);
   await way.close();
   expect(closed).toBe(0);

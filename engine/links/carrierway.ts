@@ -1,3 +1,4 @@
+import type { Message } from '@halvix/core/protocols';
 import { clock } from '@halvix/wire';
 import type { Carrier } from '../carriers/index.ts';
 import type { CentreLink, OutboundMember } from './outboundlink.ts';
@@ -55,13 +56,13 @@ export class CarrierWay implements CentreLink {
     // There is no connection to end.
   }
 
-  carry(packet: number, octets: Uint8Array): void {
+  carry(packet: number, messages: readonly Message[]): void {
     const { member } = this;
     // The session gives one at a time; a carrier that hangs has no second one until it answers.
     if (this.since !== null) return member?.carried?.(packet, this.problem ?? 'it has not answered yet');
     this.since = clock.now();
     this.carrier
-      .carry(octets)
+      .carry(messages)
       .then(() => null)
       .catch((error: unknown) => (error instanceof Error ? error.message : String(error)))
       .then((problem) => {

@@ -8,7 +8,7 @@ import {
 } from '@halvix/core/config';
 import { octetMs } from '@halvix/core/line';
 import type { LinkState } from '@halvix/core/path';
-import { type ConversationTerms, type Recogniser, wayOut } from '@halvix/core/protocols';
+import { type ConversationTerms, type Message, type Recogniser, wayOut } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { CallServer, clock, type Call, type Reconnecting } from '@halvix/wire';
 import { lineTiming } from './link.ts';
@@ -69,9 +69,11 @@ export interface CentreLink {
   /** `peer`: to whom; absent: to the only one. */
   send(member: OutboundMember, octets: Uint8Array, peer?: number): void;
   /** Takes a packet to its destination, and says what became of it; absent: nothing is carried here. */
-  carry?(packet: number, octets: Uint8Array): void;
+  carry?(packet: number, messages: readonly Message[]): void;
   /** A connection of the member is done with: it ends, where it can. */
-  hangUp(member: OutboundMember, peer?: number): void;
+  hangUp(member: OutboundMember, peer?: number, words?: string): void;
+  /** Something came of the connection: the next pause before a try is short again; absent: nobody tries. */
+  useful?(): void;
   close(): Promise<void>;
 }
 
@@ -221,10 +223,16 @@ export class OutboundLink implements CentreLink {
     connection?.way.send(octets);
   }
 
-  hangUp(member: OutboundMember, peer?: number): void {
+  hangUp(member: OutboundMember, peer?: number, words?: string): void {
+    // What we began is made anew after a pause.
+    if (this.speaksFirst && words !== undefined) return this.transport?.drop(words);
     const own = this.connectionsOf(member);
     const connection = peer === undefined ? own.at(-1) : own.find((one) => one.peer === peer);
     if (connection) this.leave(connection, member);
+  }
+
+  useful(): void {
+    this.transport?.useful();
   }
 
   private connectionsOf(member: OutboundMember): readonly Connection[] {
@@ -262,7 +270,9 @@ export class OutboundLink implements CentreLink {
     if (transport === null) return;
     const way: Way = {
       ...{ from: endpointWords(this.config), address: null, names: [] },
-      ...{ send: (octets) => transport.send(octets), end: null },
+      send: (octets) => transport.send(octets),
+      // Whoever has begun to speak on it was a session that is over: the next one begins on a new connection.
+      end: this.speaksFirst ? () => transport.drop('it is begun anew') : null,
     };
     const only = (this.only = this.begin(way, null));
     if (this.speaksFirst) for (const member of this.members) this.join(only, member);

@@ -1,7 +1,7 @@
 import { NO_PLAN, NO_POINTS, type Definition } from '../definition.ts';
 import { numberField, textField } from '../settingfield.ts';
 import { PUBLISHING_COUNTERS } from '../publishing/publisher.ts';
-import { lines as octets } from './lines.ts';
+import { lines } from './lines.ts';
 import { settings, type LinesSettings } from './settings.ts';
 import { address, targets, type LinesTargetAt } from './target.ts';
 
@@ -49,7 +49,7 @@ export const jsonlines: Definition<never, LinesSettings, never, never, LinesTarg
       carrier: 'file',
       destination: ({ file }) => file,
       bounds: ({ mostValues, afterMs, mostWaiting }) => ({ mostValues, afterMs, mostWaiting }),
-      octets,
+      messages: (packet) => [{ to: '', octets: lines(packet) }],
       form: () => 'line',
     },
   },

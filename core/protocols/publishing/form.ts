@@ -39,14 +39,25 @@ export interface PacketBounds {
   mostWaiting: number;
 }
 
+/** Octets for one place at the destination: a topic, a file, a path. */
+export interface Message {
+  /** Empty: there is only one place. */
+  to: string;
+  octets: Uint8Array;
+}
+
+/** What packets of a protocol are. */
+export interface Packing<Settings, Target> {
+  bounds: (settings: Settings) => PacketBounds;
+  /** A packet as messages, in their order: the same for the same packet. */
+  messages: (packet: Packet, settings: Settings) => readonly Message[];
+  /** How a value is carried, in a word or two. */
+  form: (point: { kind: PointKind; at: Target }) => string;
+}
+
 /** How a protocol publishes where a carrier takes its packets: `carrier` is the name of one in `engine/carriers`. */
-export interface Carried<Settings, Target> {
+export interface Carried<Settings, Target> extends Packing<Settings, Target> {
   carrier: 'file';
   /** Where it goes, in the carrier's terms. */
   destination: (settings: Settings) => string;
-  bounds: (settings: Settings) => PacketBounds;
-  /** The octets of a packet: the same for the same packet. */
-  octets: (packet: Packet, settings: Settings) => Uint8Array;
-  /** How a value is carried, in a word or two. */
-  form: (point: { kind: PointKind; at: Target }) => string;
 }

@@ -3,7 +3,7 @@ import { beforeEach, describe, expect, test } from 'vitest';
 import { Quality } from '../../point/index.ts';
 import type { OwedRecord, Remembered, ServerEffect, ServerPoint, ServerUpdate } from '../server.ts';
 import { NOTHING_REMEMBERED } from '../server.ts';
-import type { Carried, Packet } from './form.ts';
+import type { Packet, Packing } from './form.ts';
 import { PublishingSession } from './publisher.ts';
 import { decodeValue, encodeValue } from './record.ts';
 
@@ -19,11 +19,9 @@ interface Settings {
 const NOW = Date.UTC(2096, 0, 1);
 const SETTINGS: Settings = { mostValues: 3, afterMs: 0, mostWaiting: 1000 };
 const print = ({ at }: { at: At }): string => at.name;
-const CARRIED: Carried<Settings, At> = {
-  carrier: 'file',
-  destination: () => '',
+const PACKING: Packing<Settings, At> = {
   bounds: (settings) => settings,
-  octets: (packet) => new TextEncoder().encode(JSON.stringify(packet)),
+  messages: (packet) => [{ to: 'x', octets: new TextEncoder().encode(JSON.stringify(packet)) }],
   form: () => 'value',
 };
 const at = (name: string): At => ({ protocol: 'x', name });
@@ -45,7 +43,7 @@ class Bench {
 
   constructor(settings: Partial<Settings> = {}, remembered: Remembered = NOTHING_REMEMBERED, now = NOW) {
     this.now = now;
-    this.publisher = new PublishingSession({ ...SETTINGS, ...settings }, print, CARRIED, POINTS, now, remembered);
+    this.publisher = new PublishingSession({ ...SETTINGS, ...settings }, print, PACKING, POINTS, now, remembered);
     this.settle();
   }
 
@@ -56,8 +54,8 @@ class Bench {
       if (effect.type === 'carry')
         this.packets.push({
           number: effect.packet,
-          packet: JSON.parse(new TextDecoder().decode(effect.octets)) as Packet,
-          octets: effect.octets,
+          packet: JSON.parse(new TextDecoder().decode(effect.messages[0].octets)) as Packet,
+          octets: effect.messages[0].octets,
         });
       if (effect.type === 'owes') {
         this.owed.set(effect.number, effect);

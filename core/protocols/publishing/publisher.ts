@@ -13,7 +13,7 @@ import type {
   ServerSide,
   ServerUpdate,
 } from '../server.ts';
-import type { Carried, ToldValue } from './form.ts';
+import type { Packet, PacketBounds, Packing, ToldValue } from './form.ts';
 import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
 
 /*
@@ -96,7 +96,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   constructor(
     private settings: Settings,
     private readonly print: (point: Placed<Target>) => string,
-    private readonly carried: Carried<Settings, Target>,
+    private readonly packing: Packing<Settings, Target>,
     points: readonly ServerPoint<Target>[],
     now: Instant,
     remembered: Remembered,
@@ -134,7 +134,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     }));
   }
   form(point: { kind: PointKind; at: Target }): string {
-    return this.carried.form(point);
+    return this.packing.form(point);
   }
   said(_kind: PointKind, quality: number): string {
     return [validity(quality), qualityWords(quality)].filter((words) => words !== '').join(', ');
@@ -240,8 +240,8 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     }
   }
 
-  private get bounds(): ReturnType<Carried<Settings, Target>['bounds']> {
-    return this.carried.bounds(this.settings);
+  private get bounds(): PacketBounds {
+    return this.packing.bounds(this.settings);
   }
 
   // ---- what is written down
@@ -288,7 +288,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.byNumber.set(number, one);
     this.counters.add('values');
     this.effects.push({ type: 'owes', queue: QUEUE, number, octets: one.octets });
-    this.effects.push({ type: 'event', address, number, form: this.carried.form(update) });
+    this.effects.push({ type: 'event', address, number, form: this.packing.form(update) });
   }
 
   /** With so many more to come: beyond the bound the oldest packet goes that is not under way. */
@@ -370,13 +370,14 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     const values = this.firstPacket();
     if (!values.every(({ isStored }) => isStored)) return;
     if (next.value.packet === this.open?.number) this.open = null;
-    const octets = this.carried.octets(this.packetOf(values), this.settings);
-    this.underWay = { number: next.value.packet, values, octets: octets.length };
-    this.effects.push({ type: 'carry', packet: next.value.packet, octets });
+    const messages = this.packing.messages(this.packetOf(values), this.settings);
+    const octets = messages.reduce((sum, message) => sum + message.octets.length, 0);
+    this.underWay = { number: next.value.packet, values, octets };
+    this.effects.push({ type: 'carry', packet: next.value.packet, messages });
     this.effects.push({ type: 'reported', events: values.map(({ value }) => value) });
   }
 
-  private packetOf(values: readonly Waiting[]): Parameters<Carried<Settings, Target>['octets']>[0] {
+  private packetOf(values: readonly Waiting[]): Packet {
     return {
       number: values[0].value.packet,
       dropped: values.reduce((sum, { value }) => sum + value.dropped, 0),
@@ -422,10 +423,10 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
 /** Sessions of a protocol whose packets a carrier takes. */
 export const publishingSide = <Settings, Target extends At>(
   print: (point: Placed<Target>) => string,
-  carried: Carried<Settings, Target>,
+  packing: Packing<Settings, Target>,
 ): ServerSide<Settings, Target> => ({
   peers: () => null,
   make: (settings, _link, points, now, remembered) =>
-    new PublishingSession(settings, print, carried, points, now, remembered),
+    new PublishingSession(settings, print, packing, points, now, remembered),
   recogniser: () => ({ push: () => [] }),
 });

@@ -13,6 +13,7 @@ import {
 } from '../definitions.ts';
 import * as dnp3 from '../dnp3/sessions.ts';
 import * as iec61850 from '../iec61850/sessions.ts';
+import * as mqtt from '../mqtt/sessions.ts';
 import { publishingSide } from '../publishing/publisher.ts';
 import * as modbus from '../modbus/sessions.ts';
 import type { ServerSide } from '../server.ts';
@@ -41,6 +42,7 @@ const SERVERS: Record<OfferedCode, ServerSide<any, any>> & Partial<Record<Publis
   modbus: modbus.server,
   iec61850: iec61850.server,
   tase2: tase2.server,
+  mqtt: mqtt.publisher,
 };
 const SOURCES: Record<SourceCode, SourceSide<any>> = {
   supervision: supervision.source,

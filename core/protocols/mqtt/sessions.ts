@@ -1,0 +1,15 @@
+import { spokenSide } from '../publishing/spoken.ts';
+import { messages } from './payload.ts';
+import type { PublisherSettings } from './settings.ts';
+import { BrokerSpeaker } from './speaker.ts';
+import { address, type BrokerTargetAt } from './target.ts';
+
+export const publisher = spokenSide<PublisherSettings, BrokerTargetAt>(
+  address.print,
+  {
+    bounds: ({ mostValues, afterMs, mostWaiting }) => ({ mostValues, afterMs, mostWaiting }),
+    messages,
+    form: () => 'JSON',
+  },
+  (settings) => new BrokerSpeaker(settings),
+);
