@@ -66,6 +66,8 @@ try {
     'socat',
     'openssl',
     'mbpoll',
+    'mosquitto',
+    'mosquitto-clients',
     'python3-pymodbus',
     'python3-serial-asyncio',
   ]);

@@ -356,6 +356,11 @@ export interface WayOut<Settings, Target extends At> extends Side<Settings> {
    * called. Absent: each has its own.
    */
   shares?: string;
+  /**
+   * By which the other side tells us from others who come to it: of two with the same, at most one gets on. Absent: it knows
+   * only one of us.
+   */
+  knownBy?: (settings: Settings) => string;
   /** The other side may say nothing for ever: its connection alone says that it is there. */
   quiet?: boolean;
   /**

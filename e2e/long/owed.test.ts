@@ -84,7 +84,7 @@ const CHANGES: Record<string, (configuration: Document) => void> = {
     outboundsOf(c).forEach((one) => (one.code = one.code.endsWith('X') ? one.code.slice(0, -1) : `${one.code}X`)),
   'a time-out': (c) =>
     outboundsOf(c).forEach(({ settings }) => {
-      if (settings.file) {
+      if (settings.file || settings.clientId) {
         settings.mostValues = toggled(settings.mostValues, 700, 800);
         return;
       }
@@ -99,8 +99,8 @@ const CHANGES: Record<string, (configuration: Document) => void> = {
           ? { protocol, index: number, eventClass: 2, staticVariation: 1, eventVariation: 3 }
           : protocol === 'tase2'
             ? { protocol, name: `MORE_${number}`, type: 'RealQ' }
-            : protocol === 'jsonlines'
-              ? { protocol, name: `more ${number}` }
+            : protocol === 'jsonlines' || protocol === 'mqtt'
+              ? { protocol, name: `more ${number}`, ...(protocol === 'mqtt' ? { topic: 'owed/more' } : {}) }
               : { protocol, device: 'HLM', node: 'GGIO1', object: `AnIn${number}`, fc: 'MX', cdc: 'MV' };
       // In front: where what is mapped stands in a list, all the others move.
       mappings.unshift({ device: c.devices[0].code, point: 'AI 2', target: { kind: 'analog', at } });

@@ -5,18 +5,19 @@ import { iecAt } from '@halvix/core/protocols/iec61850';
 import { pointAtSchema } from '@halvix/core/protocols/tase2';
 import { freePorts } from '../../scripts/lib/ports.mjs';
 import type { Logged } from './count.ts';
+import { BrokerReceiver } from './broker.ts';
 import { LineFile } from './linefile.ts';
 import { Receiver, type Received } from './receiver.ts';
 import type { Rig } from './rig.ts';
 
 /*
  * What was taken is delivered: the relay's storm, outbounds that owe events (an outstation, buffered report blocks,
- * critical transfer sets, a file of lines), and a centre of each. Counted is what of the relay's own log each centre has: what is missing,
+ * critical transfer sets, a file of lines, messages at a broker), and a centre of each. Counted is what of the relay's own log each centre has: what is missing,
  * what came twice, and what of a point came in another order than it came about.
  */
 
 type Asked = 'OWD' | 'OWM' | 'OWC';
-type Outbound = Asked | 'OWL';
+type Outbound = Asked | 'OWL' | 'OWB';
 type Json = Record<string, unknown>;
 /** What the relay's storm changes. */
 export const STORMED: readonly { kind: PointKind; index: number }[] = [
@@ -41,6 +42,7 @@ const TARGETS: Record<Outbound, (point: (typeof STORMED)[number]) => object> = {
     type: kind === 'binary' ? 'StateQTimeTagExtended' : 'RealQTimeTagExtended',
   }),
   OWL: (point) => ({ protocol: 'jsonlines', name: label(point) }),
+  OWB: (point) => ({ protocol: 'mqtt', topic: 'owed/HLM', name: label(point) }),
 };
 const SEEN: Record<Asked, (point: (typeof STORMED)[number]) => PointAt> = {
   OWD: ({ index }) => ({ protocol: 'dnp3', index }) as PointAt,
@@ -54,11 +56,12 @@ const SETTINGS: Record<Outbound, object> = {
   OWM: { bufferValues: 500_000 },
   OWC: { domain: DOMAIN },
   OWL: { afterMs: 100 },
+  OWB: { afterMs: 100, clientId: 'owed' },
 };
-const PROTOCOL = { OWD: 'dnp3', OWM: 'iec61850', OWC: 'tase2', OWL: 'jsonlines' } as const;
+const PROTOCOL = { OWD: 'dnp3', OWM: 'iec61850', OWC: 'tase2', OWL: 'jsonlines', OWB: 'mqtt' } as const;
 export const OUTBOUNDS = Object.keys(PROTOCOL) as Outbound[];
 /** Those that are asked, on links of their own. */
-export const ASKED = OUTBOUNDS.filter((code): code is Asked => code !== 'OWL');
+export const ASKED = OUTBOUNDS.filter((code): code is Asked => code !== 'OWL' && code !== 'OWB');
 
 export interface Counted {
   made: number;
@@ -70,13 +73,14 @@ export interface Counted {
 }
 
 export class Owed {
-  readonly receivers: Record<Asked, Receiver> & { OWL: LineFile };
+  readonly receivers: Record<Asked, Receiver> & { OWL: LineFile; OWB: BrokerReceiver };
 
   private constructor(
     private readonly rig: Rig,
     public configuration: Json,
     ports: Record<Asked, number>,
     file: LineFile,
+    private readonly broker: BrokerReceiver,
   ) {
     const points = (outbound: Asked) =>
       STORMED.map((point) => ({ kind: point.kind, at: SEEN[outbound](point), point: label(point) }));
@@ -87,17 +91,19 @@ export class Owed {
       OWM: new Receiver('iec61850', ports.OWM, { bufferMs: 0, reserveS: 0, integrityMs: 0 }, points('OWM')),
       OWC: new Receiver('tase2', ports.OWC, { domain: DOMAIN, critical: true, integrityMs: 0 }, points('OWC')),
       OWL: file,
+      OWB: broker,
     };
   }
 
-  /** The demo's relay with three outbounds of its storm in the place of its own; not applied yet. */
+  /** The demo's relay with outbounds of its storm in the place of its own; not applied yet. */
   static async make(rig: Rig): Promise<Owed> {
     const [row] = await rig.sql`select document from revision order by id desc limit 1`;
     const base = row.document as Json & { links: Json[]; outbounds: Json[]; devices: Json[] };
     const [OWD, OWM, OWC] = await freePorts(3);
     const ports = { OWD, OWM, OWC };
     const file = new LineFile(join(rig.system.env.HALVIX_STATE, 'out'), `owed-${Date.now()}`);
-    const links = ASKED.map((code) => ({
+    const broker = await BrokerReceiver.start('owed/HLM');
+    const asked = ASKED.map((code) => ({
       ...{
         code,
         name: `To ${code}`,
@@ -107,6 +113,8 @@ export class Owed {
         port: ports[code],
       },
     }));
+    const toBroker = { code: 'OWB', name: 'To OWB', type: 'tcpClient', protocol: PROTOCOL.OWB };
+    const links = [...asked, { ...toBroker, host: '127.0.0.1', port: broker.port }];
     const outbounds = OUTBOUNDS.map((code) => ({
       ...{ code, name: code, centre: `Centre ${code}`, protocol: PROTOCOL[code] },
       link: code === 'OWL' ? '' : code,
@@ -125,7 +133,7 @@ export class Owed {
       ...{ ...base, devices: relay, outbounds },
       links: [...base.links.filter(({ code }) => own.has(code)), ...links],
     };
-    return new Owed(rig, configuration, ports, file);
+    return new Owed(rig, configuration, ports, file, broker);
   }
 
   /** Applies the configuration after a change of it. */
@@ -142,6 +150,11 @@ export class Owed {
   }
   go(): void {
     for (const receiver of Object.values(this.receivers)) receiver.go();
+  }
+  /** All of it ends. */
+  stop(): void {
+    this.go();
+    this.broker.stop();
   }
   async answering(): Promise<void> {
     for (const [code, receiver] of Object.entries(this.receivers))

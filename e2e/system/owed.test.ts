@@ -16,7 +16,7 @@ describe('what was taken is delivered', () => {
     await owed.apply();
   });
   afterAll(async () => {
-    owed.go();
+    owed.stop();
     await rig.stop();
   });
 

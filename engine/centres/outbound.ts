@@ -56,6 +56,8 @@ type Known = Pick<Change, 'point' | 'reading' | 'moved'>;
 
 type Update = ServerUpdate<TargetPointAt>;
 
+/** A connection that has lasted so long is one that lasts. */
+const PROVEN_MS = 10_000;
 /** An acknowledgement that is not there by then does not come. */
 const MOST_REST_MS = 1000;
 
@@ -404,7 +406,8 @@ export class OutboundRunner {
         break;
       case 'heard':
         this.lastHeard = clock.now();
-        this.link.useful?.();
+        // Whoever lets us in only to end it again is not called ever more often.
+        if (clock.now() - (this.connectionSince ?? 0) >= PROVEN_MS) this.link.useful?.();
         break;
       case 'event':
         this.targets.event(effect);

@@ -12,6 +12,8 @@ const PACKAGES = {
   socat: '/usr/bin/socat',
   openssl: '/usr/bin/openssl',
   mbpoll: '/usr/bin/mbpoll',
+  mosquitto: '/usr/sbin/mosquitto',
+  'mosquitto-clients': '/usr/bin/mosquitto_sub',
   'python3-pymodbus': '/usr/lib/python3/dist-packages/pymodbus/__init__.py',
   'python3-serial-asyncio': '/usr/lib/python3/dist-packages/serial_asyncio/__init__.py',
 };
@@ -23,7 +25,8 @@ export async function installDebian(wanted) {
   if (!existsSync('/usr/bin/apt-get'))
     throw new Trouble(`Missing: ${missing.join(', ')}. This is not Debian, so please install them yourself.`);
   const admin = isRoot ? [] : ['sudo'];
-  const env = ['env', 'DEBIAN_FRONTEND=noninteractive'];
+  // In that run level nothing that is installed is started: servers are here to be started by tests.
+  const env = ['env', 'DEBIAN_FRONTEND=noninteractive', 'RUNLEVEL=1'];
   const apt = (/** @type {string[]} */ ...args) => {
     const [command, ...rest] = [...admin, ...env, 'apt-get', ...args];
     return run(command, rest);

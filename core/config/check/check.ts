@@ -110,9 +110,11 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (l) => l.code,
     (l) => reporter('link', l.code)('another link has this code'),
   );
-  unique(links, endpointWords, (l) =>
+  // Whoever has many clients is meant to have several of ours.
+  const single = links.filter(({ protocol }) => wayOut(protocol)?.knownBy === undefined);
+  unique(single, endpointWords, (l) =>
     // Where each device has a conversation of its own, several with one party are meant; and seldom by mistake.
-    l.type === 'tcpClient' && !deviceOf(l.protocol).takesTurns
+    l.type === 'tcpClient' && definitionOf(l.protocol).device?.takesTurns !== true
       ? reporter('link', l.code)(
           `another link goes to ${endpointWords(l)} too: each has its own conversation`,
           'warning',
@@ -152,6 +154,7 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     (o) => o.code,
     (o) => reporter('outbound', o.code)('another outbound has this code'),
   );
+  checkKnown(configuration, (code, words) => reporter('outbound', code)(words));
   unique(
     conversations.map(({ outbound }) => outbound),
     (o) => `${o.link} ${o.partner}`,
@@ -172,7 +175,9 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
         'outbound',
         o.code,
       )(
-        `another outbound${o.link === '' ? '' : ` on link ${o.link}`} has ${wayOut(o.protocol)?.where(o.settings)} too`,
+        wayOut(o.protocol)?.key(o.settings) === ''
+          ? `another outbound is on link ${o.link}: its connection is one outbound's alone`
+          : `another outbound${o.link === '' ? '' : ` on link ${o.link}`} has ${wayOut(o.protocol)?.where(o.settings)} too`,
       ),
   );
   for (const outbound of outbounds) {
@@ -241,6 +246,20 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     }
   }
   return problems;
+}
+
+/** By whatever name one party knows several of ours, it is another one for each. */
+function checkKnown({ links, outbounds }: Configuration, report: (code: string, words: string) => void): void {
+  const ends = new Map(links.map((link) => [link.code, endpointWords(link)]));
+  const known = outbounds.flatMap(({ code, protocol, link, settings }) => {
+    const name = wayOut(protocol)?.knownBy?.(settings);
+    return name === undefined ? [] : [{ code, end: ends.get(link) ?? '', name }];
+  });
+  unique(
+    known,
+    ({ end, name }) => `${end} ${name}`,
+    ({ code, end, name }) => report(code, `another outbound is ${name} at ${end} too`),
+  );
 }
 
 /** Outbounds that are told apart by who calls: nobody may be meant by two of them. */

@@ -162,10 +162,14 @@ export class BrokerConversation {
     this.received.clear();
   }
 
-  /** In order: the broker need not publish our last words. */
+  /** In order: whoever ends the connection behind it. Our last words are true then, too: they are to be published. */
   leave(now: Instant): void {
-    if (this.state === 'in') this.send({ cmd: 'disconnect' }, now);
+    const { will, version } = this.terms;
     this.isSaid = true;
+    if (this.state !== 'in') return;
+    if (will === null) this.send({ cmd: 'disconnect' }, now);
+    else if (version === 5) this.send({ cmd: 'disconnect', reasonCode: 0x04 }, now);
+    // In 3.1.1 there is no such goodbye: DISCONNECT takes them back.
   }
 
   receive(octets: Uint8Array, now: Instant): void {

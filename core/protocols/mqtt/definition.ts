@@ -64,6 +64,7 @@ export const mqtt: Definition<never, PublisherSettings, never, never, BrokerTarg
     adopts: ['afterMs', 'mostValues', 'mostWaiting'],
     plan: NO_PLAN,
     where: ({ clientId }) => `client id ${clientId}`,
+    knownBy: ({ clientId }) => `client id ${clientId}`,
     // A connection is one client's alone.
     key: () => '',
     ends: ({ version, clientId, user, keepAliveS }) => [

@@ -70,5 +70,7 @@ function spoken({ kind, value, text, quality }: ToldValue): number | boolean | s
   if (kind === 'text') return text ?? '';
   if (IS_YES_OR_NO.includes(kind)) return value !== 0;
   const number = numberOnWire(value, quality);
-  return Number.isFinite(number) ? number : null;
+  if (!Number.isFinite(number)) return null;
+  // What scaling leaves behind the digits that a number of 64 bits surely has is none of the value: 27.182000000000002.
+  return Number.isInteger(number) ? number : Number(number.toPrecision(15));
 }

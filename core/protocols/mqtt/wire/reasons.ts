@@ -9,7 +9,7 @@ const RETURN_CODES: Readonly<Record<number, string>> = {
   2: 'it does not take this client id',
   3: 'it is not ready for clients',
   4: 'user or password is wrong',
-  5: 'this client is not allowed in',
+  5: 'this client is not allowed in: are user and password right?',
 };
 
 /** Reason codes of 5. */
@@ -52,13 +52,17 @@ const REASON_CODES: Readonly<Record<number, string>> = {
   0xa2: 'it has no wildcards in subscriptions',
 };
 
+/** Many brokers say no more of a wrong password than this. */
+const NOT_ALLOWED = 0x87;
 const hex = (code: number): string => `0x${code.toString(16).padStart(2, '0').toUpperCase()}`;
 
 /** Why it did not let us in. */
 export const refusalWords = (code: number, version: 4 | 5): string =>
   version === 4
     ? `${RETURN_CODES[code] ?? 'a reason that is not in the standard'} (return code ${code})`
-    : reasonWords(code);
+    : code === NOT_ALLOWED
+      ? `this client is not allowed in: are user and password right? (${hex(code)})`
+      : reasonWords(code);
 
 export const reasonWords = (code: number): string =>
   `${REASON_CODES[code] ?? 'a reason that is not in the standard'} (${hex(code)})`;
