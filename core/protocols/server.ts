@@ -120,7 +120,15 @@ export type ServerEffect =
   | { type: 'send'; octets: Uint8Array; peer?: number }
   /** A packet for the carrier of the outbound, which says what became of it. */
   | { type: 'carry'; packet: number; messages: readonly Message[] }
-  | { type: 'control'; token: number; phase: 'select' | 'operate' | 'direct'; items: CentreOrder[]; peer?: number }
+  /** `own`: nobody at the other side asks for it, our settings do. */
+  | {
+      type: 'control';
+      token: number;
+      phase: 'select' | 'operate' | 'direct';
+      items: CentreOrder[];
+      peer?: number;
+      own?: boolean;
+    }
   /** The present values of these were read, for the first time since they changed. */
   | { type: 'read'; addresses: readonly string[] }
   /** What came of an order, in words. */

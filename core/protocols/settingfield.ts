@@ -36,6 +36,13 @@ export const textField = (path: string, title: string, more: Partial<SettingFiel
   ...more,
 });
 
+export const booleanField = (path: string, title: string, more: Partial<SettingField> = {}): SettingField => ({
+  path,
+  title,
+  type: 'boolean',
+  ...more,
+});
+
 export const secretField = (path: string, title: string, more: Partial<SettingField> = {}): SettingField => ({
   path,
   title,

@@ -455,7 +455,13 @@ export class OutboundRunner {
     }
   }
 
-  private async onControl({ token, phase, items, peer }: ServerEffect & { type: 'control' }): Promise<void> {
+  private async onControl({
+    token,
+    phase,
+    items,
+    peer,
+    own = false,
+  }: ServerEffect & { type: 'control' }): Promise<void> {
     // What two requests want of one device is done in the order in which they came, whatever else they want.
     const placed = items.map((item) => ({ item, inTurn: this.turns.place(this.deviceOf(item)) }));
     const outcomes: ControlOutcome[] = [];
@@ -463,7 +469,7 @@ export class OutboundRunner {
       // One that breaks leaves its place, and those behind it get theirs.
       outcomes.push(
         await inTurn(async () =>
-          this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer),
+          own || this.mayOperate(peer) ? await this.passControl(phase, item) : this.notFrom(item, peer),
         ).catch((error: unknown) => {
           this.problem(`a control of ${item.address} broke: ${error instanceof Error ? error.message : String(error)}`);
           return outcome('failed');

@@ -1,8 +1,9 @@
 import { NO_PLAN, NO_POINTS, type Definition } from '../definition.ts';
-import { numberField, textField } from '../settingfield.ts';
+import { textField } from '../settingfield.ts';
 import { PUBLISHING_COUNTERS } from '../publishing/publisher.ts';
 import { lines } from './lines.ts';
-import { settings, type LinesSettings } from './settings.ts';
+import { PUBLISHING_ADOPTS, publishingFields, publishingProblems, termsOf } from '../publishing/settings.ts';
+import { LIMITS, settings, type LinesSettings } from './settings.ts';
 import { address, targets, type LinesTargetAt } from './target.ts';
 
 /** A file that grows by a line for each value: one JSON object each. Described in docs/formats.md. */
@@ -25,15 +26,11 @@ export const jsonlines: Definition<never, LinesSettings, never, never, LinesTarg
     settings,
     fields: [
       textField('settings.file', 'File', { open: true, help: 'Below the engine’s folder for what goes out' }),
-      numberField('settings.afterMs', 'Written after', 'ms', [0, 3_600_000], { help: 'So long values are gathered' }),
-      numberField('settings.mostValues', 'Values written at once', '', [1, 10_000]),
-      numberField('settings.mostWaiting', 'Values that may wait', '', [1000, 1_000_000], {
-        help: 'While the file cannot be written; beyond it the oldest are dropped, and counted',
-      }),
+      ...publishingFields(LIMITS),
     ],
     first: { file: 'values.jsonl' },
     placed: ['file'],
-    adopts: ['afterMs', 'mostValues', 'mostWaiting'],
+    adopts: PUBLISHING_ADOPTS,
     plan: NO_PLAN,
     where: ({ file }) => `file ${file}`,
     key: ({ file }) => file.toLowerCase(),
@@ -42,13 +39,13 @@ export const jsonlines: Definition<never, LinesSettings, never, never, LinesTarg
       { what: 'Line', ours: 'a JSON object', theirs: 'a JSON object, UTF-8, ended by a line feed', problem: null },
       { what: 'Repetitions', ours: 'have the same id', theirs: 'are dropped by id', problem: null },
     ],
-    check: () => [],
+    check: publishingProblems,
     quiet: true,
     targets,
     carried: {
       carrier: 'file',
       destination: ({ file }) => file,
-      bounds: ({ mostValues, afterMs, mostWaiting }) => ({ mostValues, afterMs, mostWaiting }),
+      terms: termsOf,
       messages: (packet) => [{ to: '', octets: lines(packet) }],
       form: () => 'line',
     },

@@ -50,7 +50,7 @@ test.each(['../x', '/etc/x', 'a//b', 'a/../b', '.hidden', 'a/.b', 'a/', '', 'a\n
   (file) => expect(settings.safeParse({ file }).success).toBe(false),
 );
 test.each(['values.jsonl', 'a/b/c-1_2.txt', '2026'])('a file %j is taken', (file) =>
-  expect(settings.parse({ file })).toEqual({ file, afterMs: 1000, mostValues: 1000, mostWaiting: 100_000 }),
+  expect(settings.parse({ file })).toMatchObject({ file, afterMs: 1000, mostValues: 1000, mostWaiting: 100_000 }),
 );
 
 test('a point is named by its device and address, with what a rule puts before it, and sorted by its numbers', () => {

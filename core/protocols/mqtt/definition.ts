@@ -1,7 +1,8 @@
 import { NO_PLAN, NO_POINTS, type Definition } from '../definition.ts';
 import { numberField, secretField, textField, type SettingField } from '../settingfield.ts';
 import { PUBLISHING_COUNTERS } from '../publishing/publisher.ts';
-import { publisherSettings, type PublisherSettings } from './settings.ts';
+import { PUBLISHING_ADOPTS, publishingFields, publishingProblems } from '../publishing/settings.ts';
+import { LIMITS, publisherSettings, type PublisherSettings } from './settings.ts';
 import { address, targets, type BrokerTargetAt } from './target.ts';
 
 const hasLastWords = (document: unknown): boolean =>
@@ -52,16 +53,12 @@ export const mqtt: Definition<never, PublisherSettings, never, never, BrokerTarg
     settings: publisherSettings,
     fields: [
       ...CLIENT_FIELDS,
-      numberField('settings.afterMs', 'Sent after', 'ms', [0, 3_600_000], { help: 'So long values are gathered' }),
-      numberField('settings.mostValues', 'Values sent at once', '', [1, 1000]),
       { path: 'settings.retain', title: 'The broker keeps the last message of each topic', type: 'boolean' },
-      numberField('settings.mostWaiting', 'Values that may wait', '', [1000, 1_000_000], {
-        help: 'While the broker is away; beyond it the oldest are dropped, and counted',
-      }),
+      ...publishingFields(LIMITS),
     ],
     first: { clientId: 'halvix' },
     placed: ['clientId', 'user', 'password', 'willTopic'],
-    adopts: ['afterMs', 'mostValues', 'mostWaiting'],
+    adopts: PUBLISHING_ADOPTS,
     plan: NO_PLAN,
     where: ({ clientId }) => `client id ${clientId}`,
     knownBy: ({ clientId }) => `client id ${clientId}`,
@@ -86,7 +83,10 @@ export const mqtt: Definition<never, PublisherSettings, never, never, BrokerTarg
       { what: 'Message', ours: 'JSON', theirs: 'JSON, UTF-8: one object, or a list of them', problem: null },
       { what: 'Repetitions', ours: 'have the same id', theirs: 'are dropped by id', problem: null },
     ],
-    check: ({ user, password }) => (password !== '' && user === '' ? ['a password needs a user'] : []),
+    check: (all) => [
+      ...publishingProblems(all),
+      ...(all.password !== '' && all.user === '' ? ['a password needs a user'] : []),
+    ],
     quiet: true,
     targets,
     carried: null,

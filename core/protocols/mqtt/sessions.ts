@@ -1,4 +1,5 @@
 import { spokenSide } from '../publishing/spoken.ts';
+import { termsOf } from '../publishing/settings.ts';
 import { messages } from './payload.ts';
 import type { PublisherSettings } from './settings.ts';
 import { BrokerSpeaker } from './speaker.ts';
@@ -7,7 +8,7 @@ import { address, type BrokerTargetAt } from './target.ts';
 export const publisher = spokenSide<PublisherSettings, BrokerTargetAt>(
   address.print,
   {
-    bounds: ({ mostValues, afterMs, mostWaiting }) => ({ mostValues, afterMs, mostWaiting }),
+    terms: termsOf,
     messages,
     form: () => 'JSON',
   },

@@ -1,5 +1,8 @@
 import '../../words/index.ts';
 import { z } from 'zod';
+import { publishingShape, type PublishingLimits } from '../publishing/settings.ts';
+
+export const LIMITS: PublishingLimits = { mostValues: [1000, 100] };
 
 const whole = (what: string, low: number, high: number): z.ZodNumber =>
   z
@@ -43,10 +46,6 @@ export const publisherSettings = z.object({
   ...common,
   /** Whether the broker keeps the last message of each topic for whoever comes later. */
   retain: z.boolean().default(false),
-  /** Values of so long are sent in one message, milliseconds; 0: each as soon as it can be. */
-  afterMs: whole('The time until it is sent', 0, 3_600_000).default(1000),
-  mostValues: whole('The number of values sent at once', 1, 1000).default(100),
-  /** Beyond it the oldest are dropped. */
-  mostWaiting: whole('The number of values that may wait', 1000, 1_000_000).default(100_000),
+  ...publishingShape(LIMITS),
 });
 export type PublisherSettings = z.infer<typeof publisherSettings>;

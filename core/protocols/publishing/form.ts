@@ -29,14 +29,26 @@ export interface Packet {
   dropped: number;
 }
 
-/** Bounds of packets, and of what waits for them. */
-export interface PacketBounds {
+/** What is recorded for a destination, how it becomes packets, and how much waits for them. */
+export interface PublishingTerms {
+  /** Changes and events are recorded. */
+  onChange: boolean;
+  /** All points are recorded at each whole period since 1970 UTC, milliseconds; 0: never. */
+  everyMs: number;
+  /** Address of the point whose turning on has all points recorded; empty: none. */
+  trigger: string;
+  /** The trigger is operated off again. */
+  setsBack: boolean;
   /** Values in a packet. */
   mostValues: number;
   /** A packet goes out so long after its first value, milliseconds; 0: at once. */
   afterMs: number;
-  /** Values that wait; beyond it the oldest are dropped, and counted. */
+  /** Values that wait. */
   mostWaiting: number;
+  /** What is given up, and counted, when more would wait. */
+  whenFull: 'oldest' | 'new';
+  /** What is older is given up, milliseconds; 0: never. */
+  mostAgeMs: number;
 }
 
 /** Octets for one place at the destination: a topic, a file, a path. */
@@ -48,7 +60,7 @@ export interface Message {
 
 /** What packets of a protocol are. */
 export interface Packing<Settings, Target> {
-  bounds: (settings: Settings) => PacketBounds;
+  terms: (settings: Settings) => PublishingTerms;
   /** A packet as messages, in their order: the same for the same packet. */
   messages: (packet: Packet, settings: Settings) => readonly Message[];
   /** How a value is carried, in a word or two. */

@@ -3,7 +3,7 @@ import { beforeEach, describe, expect, test } from 'vitest';
 import { Quality } from '../../point/index.ts';
 import type { OwedRecord, Remembered, ServerEffect, ServerPoint, ServerUpdate } from '../server.ts';
 import { NOTHING_REMEMBERED } from '../server.ts';
-import type { Packet, Packing } from './form.ts';
+import type { Packet, Packing, PublishingTerms } from './form.ts';
 import { PublishingSession } from './publisher.ts';
 import { decodeValue, encodeValue } from './record.ts';
 
@@ -11,16 +11,15 @@ interface At {
   protocol: string;
   name: string;
 }
-interface Settings {
-  mostValues: number;
-  afterMs: number;
-  mostWaiting: number;
-}
+type Settings = PublishingTerms;
 const NOW = Date.UTC(2096, 0, 1);
-const SETTINGS: Settings = { mostValues: 3, afterMs: 0, mostWaiting: 1000 };
+const SETTINGS: Settings = {
+  ...{ onChange: true, everyMs: 0, trigger: '', setsBack: false, mostValues: 3, afterMs: 0 },
+  ...{ mostWaiting: 1000, whenFull: 'oldest', mostAgeMs: 0 },
+};
 const print = ({ at }: { at: At }): string => at.name;
 const PACKING: Packing<Settings, At> = {
-  bounds: (settings) => settings,
+  terms: (settings) => settings,
   messages: (packet) => [{ to: 'x', octets: new TextEncoder().encode(JSON.stringify(packet)) }],
   form: () => 'value',
 };
@@ -450,4 +449,85 @@ test('a value that waits is read as it was written, and nothing that is cut or m
   fc.assert(
     fc.property(fc.uint8Array({ maxLength: 80 }), (octets) => void decodeValue({ queue: '', number: 1, octets })),
   );
+});
+
+describe('what is recorded besides changes', () => {
+  const hour = (n: number): number => NOW + n * 3_600_000;
+  const values = (one: Bench): unknown[] =>
+    one.packets.map(({ packet }) => packet.values.map(({ address, value, time }) => [address, value, time - NOW]));
+
+  test('are all points at each whole period, as they are then, whether the way is there or not', () => {
+    const one = new Bench({ onChange: false, everyMs: 900_000 }, NOTHING_REMEMBERED, hour(0) + 60_000).up();
+    one.values(1, 2);
+    one.tell({ kind: 'binary', at: at('b'), value: 1 });
+    expect(one.publisher.deadline).toBe(hour(0.25));
+    one.wake(840_000);
+    one.carried();
+    one.command({ type: 'update', updates: [{ kind: 'analog', at: at('a'), value: 9, quality: 0, time: one.now }] });
+    one.publisher.stop();
+    one.wake(900_000);
+    // While the machine slept three periods passed: one is recorded, the last.
+    one.wake(2_800_000);
+    one.up();
+    one.carried();
+    one.carried();
+    expect(values(one).flat()).toEqual([
+      ['a', 2, 900_000],
+      ['b', 1, 900_000],
+      ['a', 9, 1_800_000],
+      ['b', 1, 1_800_000],
+      ['a', 9, 4_500_000],
+      ['b', 1, 4_500_000],
+    ]);
+  });
+
+  test('are all points when the trigger turns on, once, and it is set back where that is wanted', () => {
+    const one = new Bench({ onChange: false, trigger: 'b', setsBack: true }).up();
+    const turn = (value: number, quality = 0): void => one.tell({ kind: 'binary', at: at('b'), value, quality });
+    const controls = (): ServerEffect[] => one.effects.filter(({ type }) => type === 'control');
+    one.values(5);
+    turn(1);
+    expect(one.packets).toEqual([]);
+    turn(0);
+    turn(1, Quality.commLost);
+    expect(one.packets).toEqual([]);
+    turn(0);
+    turn(1);
+    turn(1);
+    expect(values(one)).toEqual([
+      [
+        ['a', 5, 0],
+        ['b', 1, 0],
+      ],
+    ]);
+    expect(controls()).toMatchObject([
+      { own: true, phase: 'direct', items: [{ address: 'b', kind: 'output', operation: 'latchOff', on: false }] },
+    ]);
+  });
+
+  test('what is new is not taken when that is the rule, and what is too old goes; both are counted and told', () => {
+    const one = new Bench({ whenFull: 'new', mostWaiting: 1000, mostValues: 1000 });
+    one.values(...Array.from({ length: 1003 }, (_, n) => n + 1));
+    expect(one.publisher.counters.values.dropped).toBe(3);
+    expect(one.words).toEqual(['more than 1000 values wait: new ones are not taken']);
+    one.up();
+    expect(one.packets[0].packet.values.at(-1)?.value).toBe(1000);
+    one.carried();
+    one.values(2000);
+    expect(one.packets.at(-1)?.packet).toMatchObject({ dropped: 3, values: [{ value: 2000 }] });
+
+    const old = new Bench({ mostAgeMs: 60_000 });
+    old.values(1, 2);
+    old.wake(30_000);
+    old.values(3, 4);
+    expect(old.publisher.deadline).toBe(NOW + 60_000);
+    old.wake(30_001);
+    expect([old.publisher.eventsWaiting, old.words]).toEqual([
+      expect.any(Number),
+      ['values that waited are too old: they are dropped'],
+    ]);
+    old.wake(30_000);
+    expect(old.publisher.eventsWaiting).toBe(0);
+    expect(old.owed.size).toBe(0);
+  });
 });

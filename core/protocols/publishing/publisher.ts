@@ -13,7 +13,7 @@ import type {
   ServerSide,
   ServerUpdate,
 } from '../server.ts';
-import type { Packet, PacketBounds, Packing, ToldValue } from './form.ts';
+import type { Packet, Packing, PublishingTerms, ToldValue } from './form.ts';
 import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
 
 /*
@@ -29,9 +29,11 @@ import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
  *    that it is the same however often it is tried, after an end of the engine too.
  * 2. A packet goes out once all of its values are committed: what is not in history is nowhere else.
  * 3. Packets go in their order. One that is not carried is tried again, after pauses that get longer, for ever.
- * 4. Beyond the bound the oldest packet that is not under way is dropped. The next value that is written down says how many
- *    values that were; so does its packet.
+ * 4. Beyond the bound the oldest packet that is not under way is dropped, or what is new is not taken, as it is set; so is what
+ *    is too old. The next value that is written down says how many values that were; so does its packet.
  * 5. What earlier sessions owe goes first: until all of it is there, nothing goes out. After a start a new packet begins.
+ * 6. All points are written down, as they are then, at each whole period, and when the trigger turns on; also while the way is
+ *    not there. A period that passed while nobody ran is over.
  */
 
 const COUNTERS = ['values', 'packets', 'octets', 'failures', 'dropped'] as const;
@@ -40,7 +42,7 @@ export const PUBLISHING_COUNTERS: Readonly<Record<(typeof COUNTERS)[number], str
   packets: 'packets delivered',
   octets: 'octets delivered',
   failures: 'tries that failed',
-  dropped: 'values dropped, because too many waited',
+  dropped: 'values given up, because too many waited or they were too old',
 };
 
 /** There is one queue: all values of a destination are in one order. */
@@ -92,6 +94,8 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   private hasTold: boolean;
   private failures = 0;
   private notBefore: Instant = 0;
+  /** Up to then whole periods are over. */
+  private recordedAt: Instant;
 
   constructor(
     private settings: Settings,
@@ -105,6 +109,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.numbers = new EventNumbers(remembered.lastNumber);
     this.isFilling = remembered.owes;
     this.hasTold = remembered.lastNumber > 0;
+    this.recordedAt = now;
     this.setPoints(points);
   }
 
@@ -163,22 +168,50 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   }
 
   wake(now: Instant): void {
+    const due = this.recordsAt;
+    if (due !== null && now >= due && !this.isResting) {
+      this.recordedAt = now;
+      // Of several that passed while the machine slept, the last.
+      this.record(now - (now % this.terms.everyMs), now);
+    }
+    this.dropOld(now);
     this.go(now);
   }
 
   get deadline(): Instant | null {
+    const times = [this.sendsAt, this.isResting ? null : this.recordsAt, this.expiresAt].filter(
+      (time) => time !== null,
+    );
+    return times.length === 0 ? null : Math.min(...times);
+  }
+
+  /** When the first packet is to go out; null: something else has to happen first. */
+  private get sendsAt(): Instant | null {
     if (!this.isUp || this.isResting || this.isFilling || this.underWay !== null) return null;
     if (this.waiting[this.first] === undefined) return null;
-    if (this.gathers(this.notBefore)) return Math.max(this.notBefore, (this.open?.since ?? 0) + this.bounds.afterMs);
+    if (this.gathers(this.notBefore)) return Math.max(this.notBefore, (this.open?.since ?? 0) + this.terms.afterMs);
     // What is not committed yet says so itself.
     return this.firstPacket().every(({ isStored }) => isStored) ? this.notBefore : null;
   }
 
+  /** When all points are recorded next; null: at no time. */
+  private get recordsAt(): Instant | null {
+    const { everyMs } = this.terms;
+    return everyMs === 0 ? null : (Math.floor(this.recordedAt / everyMs) + 1) * everyMs;
+  }
+
+  /** When the oldest value that is not under way is too old; null: never. */
+  private get expiresAt(): Instant | null {
+    const { mostAgeMs } = this.terms;
+    const next = this.waiting[this.first + (this.underWay?.values.length ?? 0)];
+    return mostAgeMs === 0 || next === undefined || this.isFilling ? null : next.value.time + mostAgeMs;
+  }
+
   /** The first packet still takes values. */
   private gathers(now: Instant): boolean {
-    const { open, bounds } = this;
+    const { open, terms } = this;
     if (open === null || this.waiting[this.first]?.value.packet !== open.number) return false;
-    return open.values < bounds.mostValues && now >= open.since && now < open.since + bounds.afterMs;
+    return open.values < terms.mostValues && now >= open.since && now < open.since + terms.afterMs;
   }
 
   take(): ServerEffect[] {
@@ -191,6 +224,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     switch (command.type) {
       case 'update':
         for (const update of command.updates) this.update(update, command.manner ?? 'told', now);
+        this.onTriggers(now);
         this.go(now);
         break;
       case 'toldBefore':
@@ -217,6 +251,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
         break;
       case 'setSettings':
         this.settings = { ...this.settings, ...command.settings };
+        this.recordedAt = now;
         this.go(now);
         break;
       case 'rest':
@@ -240,8 +275,8 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     }
   }
 
-  private get bounds(): PacketBounds {
-    return this.packing.bounds(this.settings);
+  private get terms(): PublishingTerms {
+    return this.packing.terms(this.settings);
   }
 
   // ---- what is written down
@@ -251,8 +286,12 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     const held = this.known.get(address);
     if (held === undefined) return;
     const spoken: Spoken = { value: update.value, text: update.text ?? null, quality: update.quality };
+    const before = held.now;
     held.now = spoken;
     if (manner === 'shown') return;
+    if (manner === 'told' && address === this.terms.trigger && isOn(spoken) && before !== null && isOff(before))
+      this.triggered.push({ update, address });
+    if (!this.terms.onChange) return;
     // Whoever has never been told anything has to hear how things are.
     if (manner === 'quiet' && this.hasTold) {
       held.told = spoken;
@@ -264,6 +303,34 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.write(update, address, now);
   }
 
+  /** What a trigger asks for is recorded as things are once all that came with it is known. */
+  private onTriggers(now: Instant): void {
+    for (const { update, address } of this.triggered.splice(0)) {
+      this.record(update.time, now);
+      if (!this.terms.setsBack) continue;
+      this.effects.push({
+        ...{ type: 'control', token: 0, phase: 'direct', own: true },
+        items: [
+          {
+            ...{ address, kind: 'output', operation: 'latchOff', counts: null, onMs: 0, offMs: 0, count: 1 },
+            ...{ asked: 'off', on: false },
+          },
+        ],
+      });
+    }
+  }
+  private readonly triggered: { update: ServerUpdate<Target>; address: string }[] = [];
+
+  /** Writes down all points as they are now, as of a time. */
+  private record(time: Instant, now: Instant): void {
+    for (const [address, { point, now: spoken }] of this.known) {
+      if (spoken === null) continue;
+      const { kind, at } = point;
+      const { value, text, quality } = spoken;
+      this.write({ kind, at, value, ...(text === null ? {} : { text }), quality, time }, address, now);
+    }
+  }
+
   private isNews(told: Spoken, { value, text, quality }: Spoken, point: ServerPoint<Target>, moved: boolean): boolean {
     if (told.quality !== quality || told.text !== text) return true;
     if (Object.is(told.value, value)) return false;
@@ -272,9 +339,12 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   }
 
   private write(update: ServerUpdate<Target>, address: string, now: Instant): void {
-    this.hold(1);
+    if (!this.hold(1)) {
+      this.giveUp(1);
+      return;
+    }
     const number = this.numbers.next(now);
-    if (this.open !== null && this.open.values >= this.bounds.mostValues) this.open = null;
+    if (this.open !== null && this.open.values >= this.terms.mostValues) this.open = null;
     this.open ??= { number, values: 0, since: now };
     this.open.values++;
     const { kind, value, text = null, quality, time, unsynchronised = false } = update;
@@ -291,27 +361,49 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.effects.push({ type: 'event', address, number, form: this.packing.form(update) });
   }
 
-  /** With so many more to come: beyond the bound the oldest packet goes that is not under way. */
-  private hold(more: number): void {
-    while (this.eventsWaiting + more > this.bounds.mostWaiting && !this.isFilling) {
-      const from = this.first + (this.underWay?.values.length ?? 0);
-      const packet = this.waiting[from]?.value.packet;
-      if (packet === undefined) return;
-      let end = from;
-      while (this.waiting[end]?.value.packet === packet) end++;
-      if (packet === this.open?.number) this.open = null;
-      const gone = this.waiting.splice(from, end - from);
-      this.forget(gone);
-      const lost = gone.length + gone.reduce((sum, { value }) => sum + value.dropped, 0);
-      if (this.droppedSince === 0)
-        this.effects.push({
-          type: 'diagnostic',
-          words: `more than ${this.bounds.mostWaiting} values wait: the oldest are dropped`,
-        });
-      this.droppedSince += lost;
-      this.counters.add('dropped', gone.length);
-      this.settle(gone.map(({ value }) => value.number));
+  /** Whether so many more may come: beyond the bound the oldest packet goes that is not under way, or nothing is taken. */
+  private hold(more: number): boolean {
+    const { mostWaiting, whenFull } = this.terms;
+    while (this.eventsWaiting + more > mostWaiting && !this.isFilling) {
+      if (more > 0 && whenFull === 'new') return false;
+      if (!this.dropNext()) return true;
     }
+    return true;
+  }
+
+  /** What is too old goes, packet by packet. */
+  private dropOld(now: Instant): void {
+    for (let at = this.expiresAt; at !== null && now >= at; at = this.expiresAt) if (!this.dropNext()) return;
+  }
+
+  /** Gives up the first packet that is not under way; false: there is none. */
+  private dropNext(): boolean {
+    const from = this.first + (this.underWay?.values.length ?? 0);
+    const packet = this.waiting[from]?.value.packet;
+    if (packet === undefined) return false;
+    let end = from;
+    while (this.waiting[end]?.value.packet === packet) end++;
+    if (packet === this.open?.number) this.open = null;
+    const gone = this.waiting.splice(from, end - from);
+    this.forget(gone);
+    this.giveUp(gone.length, gone.length + gone.reduce((sum, { value }) => sum + value.dropped, 0));
+    this.settle(gone.map(({ value }) => value.number));
+    return true;
+  }
+
+  /** So many values never get there; `told`: with those of which the given up ones would have told. */
+  private giveUp(values: number, told = values): void {
+    if (this.droppedSince === 0) {
+      const { mostWaiting, whenFull } = this.terms;
+      const isFull = this.eventsWaiting + values >= mostWaiting;
+      const what = whenFull === 'new' ? 'new ones are not taken' : 'the oldest are dropped';
+      const words = isFull
+        ? `more than ${mostWaiting} values wait: ${what}`
+        : 'values that waited are too old: they are dropped';
+      this.effects.push({ type: 'diagnostic', words });
+    }
+    this.droppedSince += told;
+    this.counters.add('dropped', values);
   }
 
   private forget(done: readonly Waiting[]): void {
@@ -419,6 +511,9 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.effects.push({ type: 'diagnostic', words });
   }
 }
+
+const isOn = ({ value, quality }: Spoken): boolean => value !== 0 && validity(quality) !== 'invalid';
+const isOff = ({ value, quality }: Spoken): boolean => value === 0 && validity(quality) !== 'invalid';
 
 /** Sessions of a protocol whose packets a carrier takes. */
 export const publishingSide = <Settings, Target extends At>(
