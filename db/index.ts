@@ -24,4 +24,5 @@ export * from './queries/owed.ts';
 export * from './queries/probes.ts';
 export * from './queries/profiles.ts';
 export * from './queries/secrets.ts';
+export * from './queries/sent.ts';
 export { newSecretKey, SecretProblem, SecretKeys, useSecretKeys } from './secrets.ts';

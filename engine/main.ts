@@ -256,6 +256,12 @@ function onRequest(payload: string): void {
     case 'outboundOrder':
       runtime.outbounds.get(request.data.outbound)?.order(request.data);
       break;
+    case 'sendPacket':
+      void runtime.sendPacket(request.data);
+      break;
+    case 'sendSpan':
+      runtime.sendSpan(request.data);
+      break;
     case 'file':
       void runtime.files.begin(request.data);
       break;

@@ -20,6 +20,8 @@ import {
   withOpenSecrets,
   newestRevisionId,
   outboundNumbers,
+  readingsBetween,
+  sentMessages,
   pointNumbers,
   type StoredReading,
   type AppliedRevision,
@@ -50,9 +52,13 @@ import { OutboundLink, type CentreLink } from './links/outboundlink.ts';
 import { makeCarrier, type CarrierPlaces } from './carriers/index.ts';
 import { FileTransfers } from './field/files.ts';
 import { Probes } from './field/probes.ts';
+import { SentPackets } from './told/sentpackets.ts';
 import { Publisher } from './told/publisher.ts';
 import { trailOf } from './centres/trail.ts';
 import type { WaitingFile } from './store/waitingfile.ts';
+
+/** Readings of history that go once more in one piece. */
+const SPAN_PIECE = 500;
 
 /** Everything that runs for the configuration in force. */
 export class Runtime {
@@ -80,6 +86,7 @@ export class Runtime {
   /** What the sessions of devices that do not run have kept. */
   private readonly keeps: Map<string, Uint8Array>;
   private readonly keeper: OutboundKeeper;
+  private readonly sent: SentPackets;
   readonly contributions: Contributions;
   private readonly ledger: Ledger;
   private applying: Promise<void> = Promise.resolve();
@@ -106,6 +113,7 @@ export class Runtime {
   ) {
     this.keeps = writer.keeps;
     this.keeper = new OutboundKeeper(liveDatabase, writer.run);
+    this.sent = new SentPackets(liveDatabase, writer.run);
     this.historian = new Historian({
       database,
       ...writer,
@@ -357,6 +365,7 @@ export class Runtime {
       conversations: this.conversations,
       keep: (octets: Uint8Array, all: () => Uint8Array, replaces: boolean) =>
         this.keeper.add(number, octets, all, replaces),
+      sent: this.sent,
       owe: (record: OwedRecord) => this.contributions.add({ outbound: number, ...record }),
       settle: (settled: { queue: string; position: number; beyond: readonly number[] }) =>
         this.ledger.settle({ outbound: number, ...settled }),
@@ -390,6 +399,23 @@ export class Runtime {
       const own = numbers.get(runner.number);
       if (own) runner.stored(own);
     }
+  }
+
+  /** Has a packet that went to a destination go once more. */
+  async sendPacket({ outbound, packet, by }: { outbound: string; packet: number; by: string }): Promise<void> {
+    const runner = this.outbounds.get(outbound);
+    const messages = await sentMessages(this.database, outbound, packet).catch(() => null);
+    if (messages !== null) runner?.sendPacket(packet, messages, by);
+    else this.journal.note(outbound, 'warning', `packet ${packet} is not kept here any more: it does not go once more`);
+  }
+
+  /** Has what history knows of a span go to a destination once more. */
+  sendSpan({ outbound, from, to, by }: { outbound: string; from: number; to: number; by: string }): void {
+    void this.outbounds
+      .get(outbound)
+      ?.sendSpan({ from, to, by }, (points, after) =>
+        readingsBetween(this.database, points, { after, to, about: SPAN_PIECE }),
+      );
   }
 
   /** How an outbound gets to its other side: over a link, or by a carrier, which is its own. */
@@ -532,6 +558,7 @@ export class Runtime {
     this.hanging = [...this.outboundLinks.values()].some((way) => way instanceof CarrierWay && way.isCarrying);
     await this.closeOutboundLinks(new Map());
     await this.keeper.flush();
+    await this.sent.flush();
     const unwritten = await this.ledger.stop();
     await this.historian.stop(unwritten);
     this.publisher.stop();

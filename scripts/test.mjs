@@ -44,7 +44,7 @@ async function vitest(name, projects, more = []) {
 }
 
 /** Whole-system tests that run after the browser's, beside the others: both ways take about as long. */
-const AFTER_BROWSER = ['database', 'dissector', 'faults', 'modbus', 'stations', 'supervision'];
+const AFTER_BROWSER = ['database', 'dissector', 'faults', 'impairments', 'modbus', 'stations', 'supervision'];
 const systemFile = (/** @type {string} */ name) => `e2e/system/${name}.test.ts`;
 
 /**

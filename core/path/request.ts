@@ -28,6 +28,21 @@ const PERSONAL = [
     text: z.string().max(2000, 'A text has at most 2000 characters').default(''),
     by: z.string(),
   }),
+  /** A packet is to go to its destination once more, as it went. */
+  z.object({
+    type: z.literal('sendPacket'),
+    outbound: z.string(),
+    packet: z.number().int('A packet is a whole number').min(0, 'A packet is at least 0'),
+    by: z.string(),
+  }),
+  /** What history has of a span is to go there once more, as new values. */
+  z.object({
+    type: z.literal('sendSpan'),
+    outbound: z.string(),
+    from: z.number().int('must be milliseconds since 1970'),
+    to: z.number().int('must be milliseconds since 1970'),
+    by: z.string(),
+  }),
 ] as const;
 export const personalRequestSchema = z.discriminatedUnion('type', PERSONAL);
 

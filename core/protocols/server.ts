@@ -39,9 +39,10 @@ export interface ServerUpdate<Place> {
 
 /**
  * What becomes of values that are set: told as changes; `quiet`: they count as told already; `shown`: they are to be
- * read, and what was told last stays what it was.
+ * read, and what was told last stays what it was; `past`: they are told again as they were once, and nothing else changes by
+ * it (of those that push).
  */
-export type UpdateManner = 'told' | 'quiet' | 'shown';
+export type UpdateManner = 'told' | 'quiet' | 'shown' | 'past';
 
 /** An event that has to reach the other side, in the session's own form. */
 export interface OwedRecord {
@@ -76,6 +77,8 @@ export type ServerCommand<Place> =
   /** What became of a packet that was to be carried. */
   | { type: 'carried'; packet: number }
   | { type: 'notCarried'; packet: number; words: string }
+  /** A packet is to go once more, as it went; what is known of it stays as it is. */
+  | { type: 'again'; packet: number; messages: readonly Message[] }
   | { type: 'controlResult'; token: number; outcomes: readonly ControlOutcome[] }
   /** An output was given a command, by whomever. */
   | {
@@ -120,6 +123,9 @@ export type ServerEffect =
   | { type: 'send'; octets: Uint8Array; peer?: number }
   /** A packet for the carrier of the outbound, which says what became of it. */
   | { type: 'carry'; packet: number; messages: readonly Message[] }
+  /** A packet goes out; what came of it. */
+  | { type: 'packetOut'; packet: number; records: number; messages: readonly Message[] }
+  | { type: 'packetAnswered'; packet: number; problem: string | null }
   /** `own`: nobody at the other side asks for it, our settings do. */
   | {
       type: 'control';

@@ -300,6 +300,24 @@ export async function readingsBefore(
   return rows.map(fromRow);
 }
 
+/**
+ * Readings of some points after an instant, and not after another, oldest first: about so many, but all of the last instant
+ * that there are any of.
+ */
+export async function readingsBetween(
+  database: Database,
+  pointIds: readonly number[],
+  { after, to, about }: { after: number; to: number; about: number },
+): Promise<StoredReading[]> {
+  const { rows } = await database.$client.query<{ [Column in keyof typeof reading.$inferSelect]: never }>(
+    `select point_id as "pointId", time, received, raw, value, text, quality, time_source as "timeSource", cause
+     from reading where point_id = any($1::int[]) and time > to_timestamp($2::float8 / 1000) and time <= to_timestamp($3::float8 / 1000)
+     order by time fetch first $4 rows with ties`,
+    [integers(pointIds), after, to, about],
+  );
+  return rows.map((row) => fromRow(row));
+}
+
 export interface Bucket {
   /** Start of the bucket. */
   time: number;

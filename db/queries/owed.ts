@@ -181,6 +181,6 @@ export async function outboundNumbers(database: Database, codes: readonly string
 
 /** Forgets everything of outbounds that are in no configuration any more. */
 export async function forgetOutbounds(database: Database, kept: readonly number[]): Promise<void> {
-  for (const table of ['owed', 'owed_position', 'outbound_keep'])
+  for (const table of ['owed', 'owed_position', 'outbound_keep', 'sent_packet'])
     await database.execute(sql`delete from ${sql.raw(table)} where not (outbound = any(${list(kept)}::int[]))`);
 }

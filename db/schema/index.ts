@@ -290,6 +290,29 @@ export const owed = pgTable(
   (table) => [index('owed_queue').on(table.outbound, table.queue, table.last)],
 );
 
+/** Packets that went, or are to go, to destinations to which we push: some of the newest of each. */
+export const sentPacket = pgTable(
+  'sent_packet',
+  {
+    outbound: integer().notNull(),
+    /** Number of its first value. */
+    packet: bigint({ mode: 'number' }).notNull(),
+    /** When it went out first, and last. */
+    first: instant('first').notNull(),
+    last: instant('last').notNull(),
+    tries: integer().notNull(),
+    records: integer().notNull(),
+    octets: integer().notNull(),
+    /** `under way`: nothing is known of it yet. */
+    state: text({ enum: ['under way', 'delivered', 'refused'] }).notNull(),
+    /** Why it was not taken, at the last try. */
+    words: text().notNull(),
+    /** Where each message goes, and its octets as base64. */
+    messages: jsonb().$type<{ to: string; octets: string }[]>().notNull(),
+  },
+  (table) => [primaryKey({ columns: [table.outbound, table.packet] })],
+);
+
 /** How far each queue is settled: everything up to the position, and some beyond it. */
 export const owedPosition = pgTable(
   'owed_position',

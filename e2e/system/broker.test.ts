@@ -138,6 +138,57 @@ test('an engine that is killed is said to be gone by the broker, and what was no
   expect(state()).toEqual(['online', 'offline', 'online']);
 });
 
+test('what went out is written down, and goes once more: a packet as it was, a span of history as new values', async () => {
+  const began = Date.now();
+  const has = (): ReturnType<Broker['objects']> => broker.objects((topic) => topic === 'B5/HLM-F1');
+  await rig.force('analog', 7, 11_000);
+  await rig.until('it is there', async () => last('B5/HLM-F1', 'AI 7') === 11);
+  interface Sent {
+    packet: string;
+    records: number;
+    tries: number;
+    state: string;
+    messages: { to: string; octets: string }[];
+  }
+  const newest = async (): Promise<Sent> => {
+    const [row] = await rig.sql<Sent[]>`select packet::text, records, tries, state, messages from sent_packet
+      where outbound = (select id from outbound_identity where code = 'B5') order by packet desc limit 1`;
+    return row;
+  };
+  await rig.until('it is written down', async () => {
+    const { state, messages } = (await newest()) ?? {};
+    return state === 'delivered' && Buffer.from(messages[0].octets, 'base64').includes('"AI 7":11');
+  });
+  const packet = await newest();
+  expect(packet).toMatchObject({ records: 1, tries: 1, messages: [{ to: 'B5/HLM-F1' }] });
+  const ask = (request: object): Promise<unknown> =>
+    rig.sql`select pg_notify('halvix_request', ${JSON.stringify({ outbound: 'B5', by: 'ada', ...request })})`;
+  const number = Number(packet.packet);
+  const twice = (): number => has().filter(({ id }) => id === number).length;
+  expect(twice()).toBe(1);
+  await ask({ type: 'sendPacket', packet: number });
+  await rig.until('it came again', async () => twice() === 2);
+  await rig.until('that is written down', async () => (await newest()).tries === 2);
+
+  await rig.force('analog', 7, 12_000);
+  await rig.until('a later one is there', async () => last('B5/HLM-F1', 'AI 7') === 12);
+  const before = has();
+  await ask({ type: 'sendSpan', from: began - 1000, to: Date.now() });
+  await rig.until('the span came again', async () => {
+    const again = has()
+      .slice(before.length)
+      .flatMap(({ values }) => values['AI 7'] ?? []);
+    return again.join(' ').endsWith('11 12');
+  });
+  const timeOf = (objects: typeof before, value: number): number | undefined =>
+    objects.find(({ values }) => values['AI 7'] === value)?.time;
+  for (const value of [11, 12]) expect(timeOf(has().slice(before.length), value)).toBe(timeOf(before, value));
+  await rig.until('who wanted it stands in the events', async () => {
+    const lines = await rig.sql`select words from journal where subject = 'B5' and words like '%asked by ada%'`;
+    return lines.length === 2;
+  });
+});
+
 test('a wrong password, a certificate of somebody else and a twin are told of in words', async () => {
   await apply(
     [

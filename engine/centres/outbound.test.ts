@@ -88,6 +88,7 @@ const link = (config: LinkConfig): CentreLink => ({
 });
 const context = (): OutboundContext => ({
   ...{ exchange, journal, changed: () => {}, conversations: new Conversations(), keep: () => {} },
+  sent: { out: () => {}, answered: () => {} },
   control: (control) => {
     controls.push(control);
     return Promise.resolve(answer);

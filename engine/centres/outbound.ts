@@ -1,6 +1,7 @@
 import { adopted, isAllowed, sameDocument, type OutboundConfig } from '@halvix/core/config';
 import { CENTRE_SILENT_MS, type DetailState, type OutboundState, type Trail } from '@halvix/core/path';
 import { detailStateOf } from '../told/details.ts';
+import type { SentPackets } from '../told/sentpackets.ts';
 import {
   addressOf,
   definitionOf,
@@ -8,6 +9,7 @@ import {
   type CentreOrder,
   type ConversationTerms,
   type ControlOutcome,
+  type Message,
   type OwedRecord,
   type Contact,
   type Remembered,
@@ -21,6 +23,7 @@ import {
 } from '@halvix/core/protocols';
 import { serverSide } from '@halvix/core/protocols/sessions';
 import { Quality, rawValue, scaledValue, type Reading } from '@halvix/core/point';
+import type { StoredReading } from '@halvix/db';
 import { clock, Driver } from '@halvix/wire';
 import { InTurn } from '../controls/inturn.ts';
 import type { CentreControl, GivenCommand } from '../controls/controls.ts';
@@ -42,6 +45,8 @@ export interface OutboundContext {
   keep: (octets: Uint8Array, all: () => Uint8Array, replaces: boolean) => void;
   /** To be stored with the readings that it comes from. */
   owe: (record: OwedRecord) => void;
+  /** Where is written what went out in packets. */
+  sent: Pick<SentPackets, 'out' | 'answered'>;
   settle: (settled: { queue: string; position: number; beyond: readonly number[] }) => void;
 }
 
@@ -56,6 +61,10 @@ type Known = Pick<Change, 'point' | 'reading' | 'moved'>;
 
 type Update = ServerUpdate<TargetPointAt>;
 
+/** So many values may wait while what history has is sent once more. */
+const MOST_AHEAD = 5000;
+const ROOM_LOOK_MS = 200;
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 /** A connection that has lasted so long is one that lasts. */
 const PROVEN_MS = 10_000;
 /** An acknowledgement that is not there by then does not come. */
@@ -232,9 +241,11 @@ export class OutboundRunner {
     this.link.remove(this.member);
   }
 
+  private isOver = false;
   /** Ends the session; returns what whoever goes on in its place has to know. */
   stop(): HandedOver {
     this.close();
+    this.isOver = true;
     this.stopListening();
     this.driver.close();
     const owed = this.server.owed ?? [];
@@ -298,6 +309,52 @@ export class OutboundRunner {
     this.driver.command({ type: 'order', order, text });
   }
   private ordering = '';
+
+  /** Has a packet go once more, as it went. */
+  sendPacket(packet: number, messages: readonly Message[], by: string): void {
+    this.context.journal.note(this.config.code, 'plain', `packet ${packet} is to go once more, asked by ${by}`);
+    this.driver.command({ type: 'again', packet, messages });
+  }
+
+  private isSending = false;
+  /** Has what history knows of a span go once more, as new values, piece by piece as there is room. */
+  async sendSpan(
+    { from, to, by }: { from: number; to: number; by: string },
+    read: (points: readonly number[], after: number) => Promise<readonly StoredReading[]>,
+  ): Promise<void> {
+    const { code } = this.config;
+    const { journal } = this.context;
+    if (definitionOf(this.config.protocol).publishes === null) return;
+    const span = `what history has from ${new Date(from).toISOString()} to ${new Date(to).toISOString()}`;
+    if (this.isSending)
+      return journal.note(code, 'warning', `${span} is not sent once more: another span is being sent`);
+    this.isSending = true;
+    journal.note(code, 'plain', `${span} is to go once more, asked by ${by}`);
+    let sent = 0;
+    try {
+      for (let after = from - 1; ;) {
+        while (this.server.eventsWaiting > MOST_AHEAD && !this.isOver) await pause(ROOM_LOOK_MS);
+        if (this.isOver) throw new Error('the outbound was changed meanwhile');
+        const points = new Map(this.targets.sources().map((point) => [point.id, point]));
+        const readings = await read([...points.keys()], after);
+        if (readings.length === 0) break;
+        const updates = readings.flatMap((reading) => {
+          const point = points.get(reading.pointId);
+          if (point === undefined) return [];
+          return this.targets.of(point).map((target) => this.targets.past(target, point.config, reading));
+        });
+        this.update(updates, 'past');
+        sent += updates.length;
+        after = readings[readings.length - 1].time;
+      }
+      journal.note(code, 'plain', `${span} goes once more: ${sent} values`);
+    } catch (error) {
+      const why = error instanceof Error ? error.message : String(error);
+      journal.note(code, 'warning', `${span} was not sent to its end, ${sent} values were: ${why}`);
+    } finally {
+      this.isSending = false;
+    }
+  }
 
   get hasDetails(): boolean {
     return this.server.details !== undefined;
@@ -399,6 +456,12 @@ export class OutboundRunner {
         break;
       case 'carry':
         this.link.carry?.(effect.packet, effect.messages);
+        break;
+      case 'packetOut':
+        this.context.sent.out(this.number, effect);
+        break;
+      case 'packetAnswered':
+        this.context.sent.answered(this.number, effect.packet, effect.problem);
         break;
       case 'read':
         this.lastConfirmed = clock.now();

@@ -115,6 +115,10 @@ const link = (of: LinkConfig | null): CentreLink => ({
 });
 const context = (): OutboundContext => ({
   ...{ exchange, journal, conversations: new Conversations() },
+  sent: {
+    out: (_of, packet) => note('packets', packet),
+    answered: (_of, packet, problem) => note('packets', packet, problem),
+  },
   changed: () => note('changed', true),
   keep: (octets, all, replaces) => note('kept', [...octets], [...all()], replaces),
   control: (control: CentreControl) => {

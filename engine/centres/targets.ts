@@ -114,10 +114,10 @@ export class Targets {
     hasMoved: boolean,
     object: string,
   ): ServerUpdate<TargetPointAt> {
-    const { kind, at, value: which, deadband } = target.mapping.target;
     const now = clock.now();
-    const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
-    const text = reading.text === undefined ? {} : { text: reading.text };
+    const spoken = this.past(target, config, reading);
+    const { kind, value, quality } = spoken;
+    const { deadband } = target.mapping.target;
     target.delivery = {
       kind,
       object,
@@ -133,8 +133,20 @@ export class Targets {
     const always = reading.cause === 'event' && (hasStates(kind) || target.deadband === 0);
     // With the point's own deadband the centre is told when everybody else is.
     const moved = hasMoved && deadband === null;
+    return Object.assign(spoken, { time, always, moved });
+  }
+
+  /** What the centre's session is told of a reading that was; nothing of it is noted. */
+  past(
+    { mapping }: Target,
+    config: LivePoint['config'],
+    reading: Pick<Reading, 'raw' | 'text' | 'quality' | 'time' | 'timeSource'>,
+  ): ServerUpdate<TargetPointAt> {
+    const { kind, at, value: which } = mapping.target;
+    const { value, quality } = converted(config.kind, kind, reading.raw, reading.quality, config, which);
     const unsynchronised = UNSYNCHRONISED.has(reading.timeSource);
-    return { kind, at, value, ...text, quality, time, unsynchronised, always, moved };
+    const text = reading.text === undefined ? {} : { text: reading.text };
+    return { kind, at, value, ...text, quality, time: reading.time, unsynchronised };
   }
 
   // ---- what became of it

@@ -207,6 +207,7 @@ export class IecServer implements Server<IecTargetAt> {
       case 'stored':
       case 'carried':
       case 'notCarried':
+      case 'again':
       case 'guest':
         // Its conversations are for itself.
         break;

@@ -263,7 +263,9 @@ describe('packets', () => {
     bench.values(1);
     bench.carried();
     const kinds = bench.effects.map(({ type }) => type);
-    expect(kinds).toEqual(['owes', 'event', 'carry', 'reported', 'heard', 'delivered', 'settled']);
+    expect(kinds).toEqual([
+      ...['owes', 'event', 'carry', 'packetOut', 'reported', 'heard', 'packetAnswered', 'delivered', 'settled'],
+    ]);
     expect(bench.effects.find(({ type }) => type === 'delivered')).toMatchObject({ events: [{ address: 'a' }] });
   });
 });
@@ -449,6 +451,51 @@ test('a value that waits is read as it was written, and nothing that is cut or m
   fc.assert(
     fc.property(fc.uint8Array({ maxLength: 80 }), (octets) => void decodeValue({ queue: '', number: 1, octets })),
   );
+});
+
+describe('once more', () => {
+  test('goes a packet as it went, in between, and what came of it is told; values go as they were, and nothing else changes', () => {
+    const one = new Bench().up();
+    one.values(1);
+    const [first] = one.packets;
+    one.carried();
+    one.command({ type: 'again', packet: first.number, messages: [{ to: 'x', octets: first.octets }] });
+    expect(one.packets[1]).toEqual(first);
+    one.values(2);
+    expect(one.packets).toHaveLength(2);
+    one.carried();
+    expect(one.told).toEqual([[1], [1], [2]]);
+    expect(one.effects.filter(({ type }) => type === 'noted')).toEqual([
+      { type: 'noted', words: `packet ${first.number} was delivered once more` },
+    ]);
+    one.carried();
+    const past = { kind: 'analog' as const, at: at('a'), value: 1, quality: 0, time: NOW - 60_000 };
+    one.command({ type: 'update', updates: [past, past], manner: 'past' });
+    one.carried();
+    one.carried();
+    // It is 2 still: nothing is news.
+    one.values(2);
+    expect(one.told).toEqual([[1], [1], [2], [1, 1]]);
+    expect(one.packets.at(-1)?.packet.values[0].time).toBe(NOW - 60_000);
+    expect(one.owed.size).toBe(0);
+  });
+
+  test('a packet is not tried by itself again when the connection ends under it, and the next ones go on', () => {
+    const one = new Bench().up();
+    one.values(1);
+    const [first] = one.packets;
+    one.carried();
+    one.command({ type: 'again', packet: first.number, messages: [{ to: 'x', octets: first.octets }] });
+    one.publisher.stop();
+    one.settle();
+    expect(one.effects.at(-1)).toMatchObject({
+      type: 'packetAnswered',
+      problem: 'the connection ended before it was acknowledged',
+    });
+    one.values(2);
+    one.up();
+    expect(one.told).toEqual([[1], [1], [2]]);
+  });
 });
 
 describe('what is recorded besides changes', () => {

@@ -12,8 +12,9 @@ import type {
   ServerPoint,
   ServerSide,
   ServerUpdate,
+  UpdateManner,
 } from '../server.ts';
-import type { Packet, Packing, PublishingTerms, ToldValue } from './form.ts';
+import type { Message, Packet, Packing, PublishingTerms, ToldValue } from './form.ts';
 import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
 
 /*
@@ -49,6 +50,8 @@ export const PUBLISHING_COUNTERS: Readonly<Record<(typeof COUNTERS)[number], str
 const QUEUE = '*';
 const FIRST_PAUSE_MS = 1000;
 const LONGEST_PAUSE_MS = 60_000;
+/** Packets that wait to go once more. */
+const MOST_AGAIN = 1000;
 
 interface Spoken {
   value: number;
@@ -85,7 +88,9 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   private settledBeyond: number[] = [];
   /** The packet that still takes values. */
   private open: { number: number; values: number; since: Instant } | null = null;
-  private underWay: { number: number; values: readonly Waiting[]; octets: number } | null = null;
+  private underWay: { number: number; values: readonly Waiting[]; octets: number; isAgain: boolean } | null = null;
+  /** Packets that somebody wants there once more. */
+  private again: { packet: number; messages: readonly Message[] }[] = [];
   private droppedSince = 0;
   private isUp = false;
   private isResting = false;
@@ -160,6 +165,13 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   /** What is under way is not known to have come: it is tried again. */
   stop(): void {
     this.isUp = false;
+    if (this.underWay !== null)
+      this.effects.push({
+        ...{ type: 'packetAnswered', packet: this.underWay.number },
+        problem: 'the connection ended before it was acknowledged',
+      });
+    // Whoever wanted one once more is told, and may want it again.
+    this.again = [];
     this.underWay = null;
   }
 
@@ -188,6 +200,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   /** When the first packet is to go out; null: something else has to happen first. */
   private get sendsAt(): Instant | null {
     if (!this.isUp || this.isResting || this.isFilling || this.underWay !== null) return null;
+    if (this.again.length > 0) return this.notBefore;
     if (this.waiting[this.first] === undefined) return null;
     if (this.gathers(this.notBefore)) return Math.max(this.notBefore, (this.open?.since ?? 0) + this.terms.afterMs);
     // What is not committed yet says so itself.
@@ -246,6 +259,10 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
       case 'notCarried':
         this.onNotCarried(command.packet, command.words, now);
         break;
+      case 'again':
+        if (this.again.length < MOST_AGAIN) this.again.push({ packet: command.packet, messages: command.messages });
+        this.go(now);
+        break;
       case 'setPoints':
         this.setPoints(command.points);
         break;
@@ -281,10 +298,11 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
 
   // ---- what is written down
 
-  private update(update: ServerUpdate<Target>, manner: 'told' | 'quiet' | 'shown', now: Instant): void {
+  private update(update: ServerUpdate<Target>, manner: UpdateManner, now: Instant): void {
     const address = this.print(update);
     const held = this.known.get(address);
     if (held === undefined) return;
+    if (manner === 'past') return this.write(update, address, now);
     const spoken: Spoken = { value: update.value, text: update.text ?? null, quality: update.quality };
     const before = held.now;
     held.now = spoken;
@@ -456,6 +474,8 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
 
   private go(now: Instant): void {
     if (!this.isUp || this.isResting || this.isFilling || this.underWay !== null || now < this.notBefore) return;
+    const once = this.again.shift();
+    if (once !== undefined) return this.carry(once.packet, once.messages, null);
     const next = this.waiting[this.first];
     if (next === undefined) return;
     if (this.gathers(now)) return;
@@ -463,10 +483,16 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     if (!values.every(({ isStored }) => isStored)) return;
     if (next.value.packet === this.open?.number) this.open = null;
     const messages = this.packing.messages(this.packetOf(values), this.settings);
-    const octets = messages.reduce((sum, message) => sum + message.octets.length, 0);
-    this.underWay = { number: next.value.packet, values, octets };
-    this.effects.push({ type: 'carry', packet: next.value.packet, messages });
+    this.carry(next.value.packet, messages, values);
     this.effects.push({ type: 'reported', events: values.map(({ value }) => value) });
+  }
+
+  /** `values`: null: it went before. */
+  private carry(packet: number, messages: readonly Message[], values: readonly Waiting[] | null): void {
+    const octets = messages.reduce((sum, message) => sum + message.octets.length, 0);
+    this.underWay = { number: packet, values: values ?? [], octets, isAgain: values === null };
+    this.effects.push({ type: 'carry', packet, messages });
+    this.effects.push({ type: 'packetOut', packet, records: values?.length ?? 0, messages });
   }
 
   private packetOf(values: readonly Waiting[]): Packet {
@@ -497,7 +523,11 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
       this.waiting = this.waiting.slice(this.first);
       this.first = 0;
     }
-    this.effects.push({ type: 'heard' });
+    this.effects.push({ type: 'heard' }, { type: 'packetAnswered', packet, problem: null });
+    if (underWay.isAgain) {
+      this.effects.push({ type: 'noted', words: `packet ${packet} was delivered once more` });
+      return this.go(now);
+    }
     this.effects.push({ type: 'delivered', events: underWay.values.map(({ value }) => value) });
     this.settle(underWay.values.map(({ value }) => value.number));
     this.go(now);
@@ -505,7 +535,10 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
 
   private onNotCarried(packet: number, words: string, now: Instant): void {
     if (this.underWay?.number !== packet) return;
+    const { isAgain } = this.underWay;
     this.underWay = null;
+    this.effects.push({ type: 'packetAnswered', packet, problem: words });
+    if (isAgain) this.effects.push({ type: 'diagnostic', words: `packet ${packet} was not delivered once more` });
     this.counters.add('failures');
     this.notBefore = now + Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** Math.min(10, this.failures++));
     this.effects.push({ type: 'diagnostic', words });

@@ -166,6 +166,7 @@ export class Dnp3Server implements Server<Dnp3TargetAt> {
       case 'stored':
       case 'carried':
       case 'notCarried':
+      case 'again':
       case 'order':
       case 'guest':
         // There are no orders. A peer that is master and outstation at once is told apart by its addresses.

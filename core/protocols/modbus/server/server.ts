@@ -184,6 +184,7 @@ export class ModbusServer implements Server<ModbusTargetAt> {
       case 'stored':
       case 'carried':
       case 'notCarried':
+      case 'again':
       case 'order':
       case 'guest':
         // There are no orders, and its conversations are for itself.

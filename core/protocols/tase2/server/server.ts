@@ -224,6 +224,7 @@ export class TaseServer implements Server<TaseTargetAt> {
       case 'stored':
       case 'carried':
       case 'notCarried':
+      case 'again':
         break;
       case 'guest':
         this.onGuest(command);

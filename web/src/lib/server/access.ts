@@ -33,6 +33,8 @@ export const ACCESS: Record<string, Partial<Record<string, Rule>>> = {
   '/api/live': { GET: 'viewer' },
   '/api/search': { GET: 'viewer' },
   '/api/history/[id]': { GET: 'viewer' },
+  '/api/sent/[code]': { GET: 'viewer' },
+  '/api/sent/[code]/[packet]': { GET: 'viewer' },
   '/api/files': { POST: 'operator' },
   '/api/files/[id]': { GET: 'viewer' },
   '/api/commands': { POST: 'operator' },

@@ -6,6 +6,7 @@
   import { clock } from '$lib/clock.svelte.ts';
   import CounterLine from '$lib/components/CounterLine.svelte';
   import Sheet from '$lib/components/build/grid/Sheet.svelte';
+  import SentPackets from '$lib/components/SentPackets.svelte';
   import DetailTables from '$lib/components/DetailTables.svelte';
   import { age, clockTime } from '$lib/format.ts';
   import { live } from '$lib/live/live.svelte.ts';
@@ -105,6 +106,11 @@
           ? undefined
           : async () => (problem = await ask({ type: 'resetOutboundCounters', outbound: data.outboundCode }))}
       />
+    {/if}
+    {#if definition.publishes}
+      {#key outbound.code}
+        <SentPackets code={outbound.code} centre={outbound.centre} maySend={data.person.role !== 'viewer'} />
+      {/key}
     {/if}
     {#if way?.details}<DetailTables tables={live.detail?.tables ?? []} />{/if}
     {#if orders.length > 0 && data.person.role !== 'viewer'}
