@@ -20,7 +20,7 @@ export interface PublishingLimits {
 }
 
 /** Shape of the settings; `mostValues`: how many values a packet may have in that protocol. */
- 
+
 export const publishingShape = ({ mostValues: [most, usual] }: PublishingLimits) => ({
   /** Each change beyond the deadband, and each event, is recorded. */
   onChange: z.boolean().default(true),
