@@ -413,8 +413,8 @@ export class Runtime {
   sendSpan({ outbound, from, to, by }: { outbound: string; from: number; to: number; by: string }): void {
     void this.outbounds
       .get(outbound)
-      ?.sendSpan({ from, to, by }, (points, after) =>
-        readingsBetween(this.database, points, { after, to, about: SPAN_PIECE }),
+      ?.sendSpan({ from, to, by }, (points, after, until) =>
+        readingsBetween(this.database, points, { after, to: until, about: SPAN_PIECE }),
       );
   }
 

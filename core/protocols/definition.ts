@@ -361,6 +361,8 @@ export interface WayOut<Settings, Target extends At> extends Side<Settings> {
    * only one of us.
    */
   knownBy?: (settings: Settings) => string;
+  /** Addresses of targets that the settings name: something has to be mapped there. Absent: they name none. */
+  namesTargets?: (settings: Settings) => readonly string[];
   /** The other side may say nothing for ever: its connection alone says that it is there. */
   quiet?: boolean;
   /**

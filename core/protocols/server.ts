@@ -162,6 +162,8 @@ export type ServerEffect =
 export interface Server<Place> extends Session<ServerCommand<Place>, ServerEffect> {
   readonly counters: { readonly values: Readonly<Record<string, number>>; readonly since: Instant };
   readonly eventsWaiting: number;
+  /** More than half of what may wait does; absent: it does not say. */
+  readonly isCrowded?: boolean;
   /** Something that has gone out is not acknowledged yet; absent: it never waits for that. */
   readonly awaits?: boolean;
   /** It sends nothing that is not committed; absent: it sends at receipt. */

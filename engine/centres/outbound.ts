@@ -61,8 +61,9 @@ type Known = Pick<Change, 'point' | 'reading' | 'moved'>;
 
 type Update = ServerUpdate<TargetPointAt>;
 
-/** So many values may wait while what history has is sent once more. */
-const MOST_AHEAD = 5000;
+/** Of a span of history so much is looked through at a time, and so many values are handed on in one go. */
+const SPAN_PART_MS = 600_000;
+const SPAN_PIECE = 250;
 const ROOM_LOOK_MS = 200;
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 /** A connection that has lasted so long is one that lasts. */
@@ -320,7 +321,7 @@ export class OutboundRunner {
   /** Has what history knows of a span go once more, as new values, piece by piece as there is room. */
   async sendSpan(
     { from, to, by }: { from: number; to: number; by: string },
-    read: (points: readonly number[], after: number) => Promise<readonly StoredReading[]>,
+    read: (points: readonly number[], after: number, to: number) => Promise<readonly StoredReading[]>,
   ): Promise<void> {
     const { code } = this.config;
     const { journal } = this.context;
@@ -332,20 +333,23 @@ export class OutboundRunner {
     journal.note(code, 'plain', `${span} is to go once more, asked by ${by}`);
     let sent = 0;
     try {
-      for (let after = from - 1; ;) {
-        while (this.server.eventsWaiting > MOST_AHEAD && !this.isOver) await pause(ROOM_LOOK_MS);
-        if (this.isOver) throw new Error('the outbound was changed meanwhile');
+      for (let after = from - 1; after < to;) {
         const points = new Map(this.targets.sources().map((point) => [point.id, point]));
-        const readings = await read([...points.keys()], after);
-        if (readings.length === 0) break;
+        const until = Math.min(to, after + SPAN_PART_MS);
+        const readings = await read([...points.keys()], after, until);
         const updates = readings.flatMap((reading) => {
           const point = points.get(reading.pointId);
           if (point === undefined) return [];
           return this.targets.of(point).map((target) => this.targets.past(target, point.config, reading));
         });
-        this.update(updates, 'past');
-        sent += updates.length;
-        after = readings[readings.length - 1].time;
+        for (let at = 0; at < updates.length; at += SPAN_PIECE) {
+          // Nothing that is owed gives way for it.
+          while (this.server.isCrowded && !this.isOver) await pause(ROOM_LOOK_MS);
+          if (this.isOver) throw new Error('the outbound was changed meanwhile');
+          this.update(updates.slice(at, at + SPAN_PIECE), 'past');
+          sent += Math.min(SPAN_PIECE, updates.length - at);
+        }
+        after = readings.at(-1)?.time ?? until;
       }
       journal.note(code, 'plain', `${span} goes once more: ${sent} values`);
     } catch (error) {

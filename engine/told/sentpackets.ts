@@ -32,7 +32,8 @@ export class SentPackets {
     const now = clock.now();
     const key = `${outbound} ${packet}`;
     const before = this.waiting.get(key);
-    if (before !== undefined) {
+    // One of which only the answer to an earlier try waits to be written is not among them.
+    if (before !== undefined && before.tries > 0) {
       Object.assign(before, { last: now, tries: before.tries + 1, state: 'under way', words: '' });
       return;
     }

@@ -184,6 +184,9 @@ export function checkConfiguration(configuration: Configuration): ConfigurationP
     const link = links.find(({ code }) => code === outbound.link);
     const report = reporter('outbound', outbound.code);
     checkOutboundLink(outbound, link, report);
+    const offered = new Set(outbound.mappings.map(({ target }) => addressOf(target)));
+    for (const name of wayOut(outbound.protocol)?.namesTargets?.(outbound.settings) ?? [])
+      if (!offered.has(name)) report(`its settings name ${name}, and nothing is mapped there`);
     const shared = conversations.some((one) => one.outbound === outbound);
     const objection = link && carrying.has(link.code) ? sharingProblem(outbound, link, shared) : null;
     if (objection !== null) report(objection);

@@ -2,7 +2,7 @@ import { NO_PLAN, NO_POINTS, type Definition } from '../definition.ts';
 import { textField } from '../settingfield.ts';
 import { PUBLISHING_COUNTERS } from '../publishing/publisher.ts';
 import { lines } from './lines.ts';
-import { PUBLISHING_ADOPTS, publishingFields, publishingProblems, termsOf } from '../publishing/settings.ts';
+import { PUBLISHING_ADOPTS, publishingFields, publishingNames, publishingProblems } from '../publishing/settings.ts';
 import { LIMITS, settings, type LinesSettings } from './settings.ts';
 import { address, targets, type LinesTargetAt } from './target.ts';
 
@@ -40,12 +40,13 @@ export const jsonlines: Definition<never, LinesSettings, never, never, LinesTarg
       { what: 'Repetitions', ours: 'have the same id', theirs: 'are dropped by id', problem: null },
     ],
     check: publishingProblems,
+    namesTargets: publishingNames,
     quiet: true,
     targets,
     carried: {
       carrier: 'file',
       destination: ({ file }) => file,
-      terms: termsOf,
+      terms: (all) => all,
       messages: (packet) => [{ to: '', octets: lines(packet) }],
       form: () => 'line',
     },

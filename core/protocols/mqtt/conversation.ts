@@ -4,8 +4,7 @@ import { reasonWords, refusalWords } from './wire/reasons.ts';
 import { MOST_OCTETS, octetsOf, PacketReader, type Packet, type Version } from './wire/packets.ts';
 
 /*
- * Our side of a connection with a broker, whoever uses it: signing in, keeping alive, publishing with quality of service 1,
- * subscribing.
+ * Our side of a connection with a broker, whoever uses it: signing in, keeping alive, and publishing with quality of service 1.
  *
  *   down ──start──▶ signing in ──CONNACK 0──▶ in
  *     ▲                 │ refused, silent       │ silent, nonsense, DISCONNECT
@@ -17,9 +16,9 @@ import { MOST_OCTETS, octetsOf, PacketReader, type Packet, type Version } from '
  *    until PUBACK; the others wait in their order.
  * 3. Where nothing was sent for the keep-alive, PINGREQ goes; without PINGRESP, or PUBACK of what is under way, for as long as
  *    patience lasts, the connection is given up.
- * 4. A message of the broker with quality of service 1 is acknowledged when whoever uses this says so, not before. One with 2
- *    is answered as the protocol has it, and acknowledged by PUBREC just then.
- * 5. What was under way when a connection ends is not known to have come; whoever wants it there gives it again.
+ * 4. Nothing is subscribed to: what a broker sends all the same is acknowledged, and nobody's.
+ * 5. What was under way when a connection ends is not known to have come; whoever wants it there gives it again. So each
+ *    connection begins clean: there is nothing that a broker has to keep for us.
  */
 
 export interface ConnectTerms {
@@ -29,8 +28,6 @@ export interface ConnectTerms {
   password: string;
   /** Seconds; 0: never. */
   keepAliveS: number;
-  /** The broker forgets everything of us when the connection ends. */
-  clean: boolean;
   will: LastWords | null;
 }
 
@@ -40,27 +37,12 @@ export interface LastWords {
   retain: boolean;
 }
 
-/** A message that the broker has for us. */
-export interface Arrived {
-  topic: string;
-  payload: Uint8Array;
-  /** It was there before we subscribed. */
-  retained: boolean;
-  /** It may have come before. */
-  repeated: boolean;
-  /** To be given to `acknowledge`; null: nobody waits for that. */
-  token: number | null;
-}
-
 export type ConversationNews =
   | { type: 'send'; octets: Uint8Array }
-  /** We are in; `kept`: the broker has kept what we had subscribed to. */
-  | { type: 'in'; kept: boolean }
+  /** We are in. */
+  | { type: 'in' }
   /** A message that was given with that tag has come; a problem: the broker has refused it. */
   | { type: 'published'; tag: number; problem: string | null }
-  /** Topic filters that were asked for; those that were refused, with words. */
-  | { type: 'subscribed'; refused: readonly string[] }
-  | { type: 'arrived'; message: Arrived }
   | { type: 'heard' }
   | { type: 'diagnostic'; words: string }
   /** The connection is good for nothing any more. */
@@ -86,8 +68,6 @@ export class BrokerConversation {
   private identifier = 0;
   private readonly underWay = new Map<number, Outgoing>();
   private waiting: Outgoing[] = [];
-  /** Messages of quality 2 that were acknowledged and not released yet. */
-  private readonly received = new Set<number>();
   private mostUnderWay = MOST_UNDER_WAY;
   private mostOctets = MOST_OCTETS;
   private keepAliveMs: number;
@@ -117,7 +97,7 @@ export class BrokerConversation {
   // ---- the connection
 
   start(now: Instant): void {
-    const { version, clientId, user, password, keepAliveS, clean, will } = this.terms;
+    const { version, clientId, user, password, keepAliveS, will } = this.terms;
     this.reader = new PacketReader(version);
     this.state = 'signingIn';
     this.isSaid = false;
@@ -125,19 +105,18 @@ export class BrokerConversation {
     this.owedSince = now;
     this.send(
       {
-        ...{ cmd: 'connect', protocolId: 'MQTT', protocolVersion: version, clientId, clean, keepalive: keepAliveS },
+        ...{
+          cmd: 'connect',
+          protocolId: 'MQTT',
+          protocolVersion: version,
+          clientId,
+          clean: true,
+          keepalive: keepAliveS,
+        },
         ...(user === '' ? {} : { username: user }),
         ...(password === '' ? {} : { password: password as never }),
         ...(will === null ? {} : { will: { topic: will.topic, payload: will.text, qos: 1, retain: will.retain } }),
-        ...(version === 5
-          ? {
-              properties: {
-                maximumPacketSize: MOST_OCTETS,
-                // What is kept is kept until we come again.
-                ...(clean ? {} : { sessionExpiryInterval: 0xffffffff }),
-              },
-            }
-          : {}),
+        ...(version === 5 ? { properties: { maximumPacketSize: MOST_OCTETS } } : {}),
       },
       now,
     );
@@ -159,7 +138,6 @@ export class BrokerConversation {
     this.isPinging = false;
     this.underWay.clear();
     this.waiting = [];
-    this.received.clear();
   }
 
   /** In order: whoever ends the connection behind it. Our last words are true then, too: they are to be published. */
@@ -176,7 +154,7 @@ export class BrokerConversation {
     if (this.state === 'down') return;
     const read = this.reader.push(octets);
     if (!read.ok) return this.hangUp(read.problem);
-    for (const packet of read.value) {
+    for (const { packet } of read.value) {
       this.onPacket(packet, now);
       // What comes behind a packet that ended it is nobody's.
       if ((this.state as string) === 'down') return;
@@ -206,8 +184,12 @@ export class BrokerConversation {
   }
 
   private send(packet: Packet, now: Instant): void {
+    this.sendOctets(octetsOf(packet, this.terms.version), now);
+  }
+
+  private sendOctets(octets: Uint8Array, now: Instant): void {
     this.lastSent = now;
-    this.news.push({ type: 'send', octets: octetsOf(packet, this.terms.version) });
+    this.news.push({ type: 'send', octets });
   }
 
   private hangUp(words: string): void {
@@ -232,24 +214,24 @@ export class BrokerConversation {
         ...{ cmd: 'publish', qos: 1, dup: false, messageId },
         ...{ topic: next.to, payload: next.octets as never, retain: next.retain },
       };
-      const problem = this.objection(packet);
-      if (problem !== null) {
-        this.news.push({ type: 'published', tag: next.tag, problem });
+      const written = this.written(packet);
+      if (typeof written === 'string') {
+        this.news.push({ type: 'published', tag: next.tag, problem: written });
         continue;
       }
       this.underWay.set(messageId, next);
       this.owedSince ??= now;
-      this.send(packet, now);
+      this.sendOctets(written, now);
     }
   }
 
-  /** Why a packet cannot go out; null: it can. */
-  private objection(packet: Packet): string | null {
+  /** Its octets; a text: why it cannot go out. */
+  private written(packet: Packet): Uint8Array | string {
     try {
-      const { length } = octetsOf(packet, this.terms.version);
-      return length > this.mostOctets
-        ? `a packet of ${length} octets is longer than the ${this.mostOctets} that the broker takes`
-        : null;
+      const octets = octetsOf(packet, this.terms.version);
+      return octets.length <= this.mostOctets
+        ? octets
+        : `a packet of ${octets.length} octets is longer than the ${this.mostOctets} that the broker takes`;
     } catch (error) {
       return `the message cannot be written: ${error instanceof Error ? error.message : String(error)}`;
     }
@@ -259,26 +241,6 @@ export class BrokerConversation {
     do this.identifier = (this.identifier % 0xffff) + 1;
     while (this.underWay.has(this.identifier));
     return this.identifier;
-  }
-
-  subscribe(filters: readonly string[], now: Instant): void {
-    if (this.state !== 'in' || filters.length === 0) return;
-    this.asked = filters;
-    this.owedSince ??= now;
-    this.send(
-      {
-        cmd: 'subscribe',
-        messageId: this.nextIdentifier(),
-        subscriptions: filters.map((topic) => ({ topic, qos: 1 })),
-      },
-      now,
-    );
-  }
-  private asked: readonly string[] = [];
-
-  /** What came with that token is taken. */
-  acknowledge(token: number, now: Instant): void {
-    if (this.state === 'in') this.send({ cmd: 'puback', messageId: token }, now);
   }
 
   // ---- what the broker says
@@ -297,22 +259,11 @@ export class BrokerConversation {
       case 'puback':
         this.onPuback(packet.messageId ?? 0, packet.reasonCode ?? 0, now);
         break;
-      case 'suback': {
-        const refused = this.asked.flatMap((filter, at) => {
-          const { [at]: code } = packet.granted;
-          const given = typeof code === 'number' ? code : 0x80;
-          if (given < 0x80) return [];
-          return [this.terms.version === 4 ? filter : `${filter}: ${reasonWords(given)}`];
-        });
-        this.news.push({ type: 'subscribed', refused });
-        this.answered(now);
-        break;
-      }
       case 'publish':
-        this.onPublish(packet, now);
+        if (packet.qos > 0)
+          this.send({ cmd: packet.qos === 1 ? 'puback' : 'pubrec', messageId: packet.messageId }, now);
         break;
       case 'pubrel':
-        this.received.delete(packet.messageId ?? 0);
         this.send({ cmd: 'pubcomp', messageId: packet.messageId }, now);
         break;
       case 'disconnect':
@@ -340,7 +291,7 @@ export class BrokerConversation {
     this.state = 'in';
     this.inSince = now;
     this.owedSince = null;
-    this.news.push({ type: 'in', kept: packet.sessionPresent });
+    this.news.push({ type: 'in' });
     this.sendWaiting(now);
   }
 
@@ -360,20 +311,5 @@ export class BrokerConversation {
   /** Something that was owed has come: patience begins anew for what still is. */
   private answered(now: Instant): void {
     this.owedSince = this.underWay.size > 0 || this.isPinging ? now : null;
-  }
-
-  private onPublish(packet: Packet & { cmd: 'publish' }, now: Instant): void {
-    const { qos, messageId = 0, topic, retain, dup, payload } = packet;
-    const octets = typeof payload === 'string' ? new TextEncoder().encode(payload) : Uint8Array.from(payload);
-    const fresh = !this.received.has(messageId);
-    if (qos === 2) {
-      this.received.add(messageId);
-      this.send({ cmd: 'pubrec', messageId }, now);
-      if (!fresh) return;
-    }
-    this.news.push({
-      type: 'arrived',
-      message: { topic, payload: octets, retained: retain, repeated: dup, token: qos === 1 ? messageId : null },
-    });
   }
 }

@@ -1,38 +1,23 @@
 import type { Instant } from '../../session/index.ts';
 import type { Decoder, DecoderSide, Message, Speaker } from '../decoder.ts';
-import { octetsOf, PacketReader, type Packet, type Version } from './wire/packets.ts';
+import { PacketReader, type Packet, type Version } from './wire/packets.ts';
 import { reasonWords, refusalWords } from './wire/reasons.ts';
 
 /** Packets of both sides. What version is spoken the first packet says; before it, 5. */
 class BrokerDecoder implements Decoder {
-  private version: Version = 5;
   private readonly readers = { asking: new PacketReader(5), asked: new PacketReader(5) };
 
   push(octets: Uint8Array, side: Speaker, at: Instant): Message[] {
     const read = this.readers[side].push(octets);
     if (!read.ok) {
-      this.readers[side] = new PacketReader(this.version);
+      this.readers[side] = new PacketReader(this.readers[side].version);
       return [{ side, at, words: read.problem, isOdd: true, octets, parts: [] }];
     }
-    return read.value.map((packet) => {
-      if (packet.cmd === 'connect') this.begin(packet.protocolVersion === 5 ? 5 : 4);
-      return { side, at, octets: again(packet, this.version), ...wordsOf(packet, this.version) };
+    return read.value.map(({ packet, octets: own }) => {
+      const { version } = this.readers[side];
+      this.readers.asked.version = this.readers.asking.version = version;
+      return { side, at, octets: own, ...wordsOf(packet, version) };
     });
-  }
-
-  private begin(version: Version): void {
-    this.version = version;
-    this.readers.asked = new PacketReader(version);
-    this.readers.asking = new PacketReader(version);
-  }
-}
-
-/** As it was on the wire, but for fields that nobody wrote. */
-function again(packet: Packet, version: Version): Uint8Array {
-  try {
-    return octetsOf(packet, version);
-  } catch {
-    return new Uint8Array();
   }
 }
 

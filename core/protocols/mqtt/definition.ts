@@ -1,7 +1,7 @@
 import { NO_PLAN, NO_POINTS, type Definition } from '../definition.ts';
 import { numberField, secretField, textField, type SettingField } from '../settingfield.ts';
 import { PUBLISHING_COUNTERS } from '../publishing/publisher.ts';
-import { PUBLISHING_ADOPTS, publishingFields, publishingProblems } from '../publishing/settings.ts';
+import { PUBLISHING_ADOPTS, publishingFields, publishingNames, publishingProblems } from '../publishing/settings.ts';
 import { LIMITS, publisherSettings, type PublisherSettings } from './settings.ts';
 import { address, targets, type BrokerTargetAt } from './target.ts';
 
@@ -87,6 +87,7 @@ export const mqtt: Definition<never, PublisherSettings, never, never, BrokerTarg
       ...publishingProblems(all),
       ...(all.password !== '' && all.user === '' ? ['a password needs a user'] : []),
     ],
+    namesTargets: publishingNames,
     quiet: true,
     targets,
     carried: null,

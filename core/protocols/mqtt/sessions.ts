@@ -1,5 +1,4 @@
 import { spokenSide } from '../publishing/spoken.ts';
-import { termsOf } from '../publishing/settings.ts';
 import { messages } from './payload.ts';
 import type { PublisherSettings } from './settings.ts';
 import { BrokerSpeaker } from './speaker.ts';
@@ -8,7 +7,7 @@ import { address, type BrokerTargetAt } from './target.ts';
 export const publisher = spokenSide<PublisherSettings, BrokerTargetAt>(
   address.print,
   {
-    terms: termsOf,
+    terms: (settings) => settings,
     messages,
     form: () => 'JSON',
   },

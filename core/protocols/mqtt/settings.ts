@@ -1,15 +1,9 @@
 import '../../words/index.ts';
 import { z } from 'zod';
-import { publishingShape, type PublishingLimits } from '../publishing/settings.ts';
+import { publishingShape, whole, type PublishingLimits } from '../publishing/settings.ts';
 
 export const LIMITS: PublishingLimits = { mostValues: [1000, 100] };
 
-const whole = (what: string, low: number, high: number): z.ZodNumber =>
-  z
-    .number({ error: `${what} is a number` })
-    .int(`${what} is a whole number`)
-    .min(low, `${what} is at least ${low}`)
-    .max(high, `${what} is at most ${high}`);
 // eslint-disable-next-line no-control-regex
 const CONTROL = /[\u0000-\u001f\u007f-\u009f<>]/;
 const text = (what: string, most: number): z.ZodString =>

@@ -1,9 +1,13 @@
 import { describe, expect, test } from 'vitest';
+import type { Speaker } from '../decoder.ts';
+import type { ToldValue } from '../publishing/form.ts';
 import type { ServerCommand, ServerEffect, ServerPoint } from '../server.ts';
 import { NOTHING_REMEMBERED } from '../server.ts';
+import { decoder as decoderSide } from './decoder.ts';
+import { messages } from './payload.ts';
 import { publisher } from './sessions.ts';
 import { publisherSettings, type PublisherSettings } from './settings.ts';
-import { targetAtSchema, type BrokerTargetAt } from './target.ts';
+import { placeOf, printed, targetAtSchema, targets, type BrokerTargetAt } from './target.ts';
 import { octetsOf, PacketReader, type Packet, type Version } from './wire/packets.ts';
 
 const NOW = Date.UTC(2096, 0, 1);
@@ -86,8 +90,8 @@ class Bench {
     if (effect.type !== 'send') return;
     const read = this.reader.push(effect.octets);
     if (!read.ok) throw new Error(read.problem);
-    this.came.push(...read.value);
-    for (const packet of read.value)
+    this.came.push(...read.value.map(({ packet }) => packet));
+    for (const { packet } of read.value)
       if (this.acknowledges && packet.cmd === 'publish') this.say({ cmd: 'puback', messageId: packet.messageId });
       else if (packet.cmd === 'pingreq' && this.acknowledges) this.say({ cmd: 'pingresp' });
   }
@@ -165,6 +169,9 @@ describe.each([['5'], ['3.1.1']] as const)('MQTT %s', (version) => {
       ['north/HLM', false],
     ]);
     expect(String((bench.came[1] as { payload?: unknown }).payload)).toBe('online');
+    // The broker has said that we are gone: whoever comes back says that this is over.
+    bench.down().up();
+    expect(bench.came.slice(-1)).toMatchObject([{ cmd: 'publish', topic: 'north/state' }]);
     // They are true once we have gone in order, too: 3.1.1 has no goodbye that says so.
     bench.command({ type: 'rest' });
     expect(bench.came.at(-1)).toMatchObject(
@@ -249,4 +256,72 @@ test('a broker that has ended the connection in words is quoted', () => {
   expect(bench.hungUp).toEqual([
     'the broker has ended the connection: another client has connected with the same client id (0x8E)',
   ]);
+});
+
+test('what nobody has asked for is acknowledged, and changes nothing', () => {
+  const bench = new Bench().up();
+  bench.say({ cmd: 'publish', qos: 1, messageId: 5, topic: 'x', payload: 'y', dup: false, retain: false });
+  bench.say({ cmd: 'publish', qos: 2, messageId: 6, topic: 'x', payload: 'y', dup: false, retain: false });
+  bench.say({ cmd: 'pubrel', messageId: 6 });
+  expect(bench.came.slice(1).map(({ cmd, messageId }) => [cmd, messageId])).toEqual([
+    ['puback', 5],
+    ['pubrec', 6],
+    ['pubcomp', 6],
+  ]);
+  expect(bench.set('AI 7', 1).published).toHaveLength(1);
+});
+
+test.each(['', '#', '+/#', ' ', '\u0007', 'north/{device}', '<b>', 'x'.repeat(300)])(
+  'whatever stands in a rule, a place comes of it: %j',
+  (topic) => {
+    const place = targets.propose('analog', 3, 'raw', { topic }, { device: 'HLM-F1', point: '<i>7' });
+    expect(targetAtSchema.parse(place)).toEqual(place);
+    expect(placeOf(printed(place))).toEqual({ topic: place.topic, name: place.name });
+  },
+);
+
+test('a point may be called anything in a message', () => {
+  const told = { number: 1, kind: 'analog', value: 1, text: null, quality: 0, time: 5, unsynchronised: true };
+  const value = (name: string, value_: number): ToldValue =>
+    ({ ...told, address: `t#${name}`, value: value_, name: '', unit: '' }) as ToldValue;
+  const [message] = messages({
+    number: 1,
+    dropped: 2,
+    values: [value('__proto__', 1), value('a#b', 0.1 + 0.2), value('c', Infinity)],
+  });
+  expect(new TextDecoder().decode(message.octets)).toBe(
+    '{"id":1,"time":5,"clock":"not set","values":{"__proto__":1,"a#b":0.3,"c":null},"dropped":2}',
+  );
+});
+
+describe.each([['5'], ['3.1.1']] as const)('the decoder, %s', (version) => {
+  test('has each packet in words, with its own octets, in whatever pieces they come', () => {
+    const decoder = decoderSide.make('');
+    const code = version === '5' ? 5 : 4;
+    const said: [Speaker, object][] = [
+      [
+        'asking',
+        { cmd: 'connect', protocolId: 'MQTT', protocolVersion: code, clientId: 'c', clean: true, keepalive: 9 },
+      ],
+      ['asked', { cmd: 'connack', returnCode: 5, reasonCode: 0x87, sessionPresent: false }],
+      ['asking', { cmd: 'publish', qos: 1, messageId: 3, topic: 'a/b', payload: '{}', dup: true, retain: false }],
+      ['asked', { cmd: 'puback', messageId: 3 }],
+      ['asking', { cmd: 'pingreq' }],
+    ];
+    const heard = said.flatMap(([side, packet]) => {
+      const octets = octetsOf(packet as Packet, code);
+      const found = [...octets].flatMap((octet) => decoder.push(Uint8Array.of(octet), side, 7));
+      expect(found.map((one) => [...one.octets])).toEqual([[...octets]]);
+      return found;
+    });
+    expect(heard.map(({ words, isOdd }) => [words, isOdd])).toEqual([
+      ['CONNECT, client id c', false],
+      [expect.stringMatching(/^CONNACK: this client is not allowed in/), true],
+      ['PUBLISH to a/b, again', false],
+      ['PUBACK 3', false],
+      ['PINGREQ', false],
+    ]);
+    expect(decoder.push(Uint8Array.of(0x30, 0xff, 0xff, 0xff, 0xff), 'asked', 8)).toMatchObject([{ isOdd: true }]);
+    expect(decoder.push(octetsOf({ cmd: 'pingresp' }, code), 'asked', 9)).toMatchObject([{ words: 'PINGRESP' }]);
+  });
 });

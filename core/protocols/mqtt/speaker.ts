@@ -18,8 +18,6 @@ export class BrokerSpeaker implements Speaker {
     const { version, clientId, user, password, keepAliveS, willTopic, willText, willRetain } = settings;
     this.conversation = new BrokerConversation({
       ...{ version: version === '5' ? 5 : 4, clientId, user, password, keepAliveS },
-      // What is under way is repeated from here: there is nothing that the broker has to keep for us.
-      clean: true,
       will: willTopic === '' ? null : { topic: willTopic, text: willText, retain: willRetain },
     });
   }
@@ -36,6 +34,7 @@ export class BrokerSpeaker implements Speaker {
 
   start(now: Instant): void {
     this.packet = null;
+    this.hasGreeted = false;
     this.conversation.start(now);
   }
   stop(now: Instant): void {
@@ -67,12 +66,13 @@ export class BrokerSpeaker implements Speaker {
   private greet(now: Instant): void {
     const { isIn } = this.conversation;
     const { willTopic, willRetain, onlineText } = this.settings;
-    if (isIn && !this.hasGreeted && willTopic !== '' && onlineText !== '')
+    if (!isIn || this.hasGreeted) return;
+    this.hasGreeted = true;
+    if (willTopic !== '' && onlineText !== '')
       this.conversation.publish(
         [{ to: willTopic, octets: new TextEncoder().encode(onlineText), retain: willRetain, tag: NO_PACKET }],
         now,
       );
-    this.hasGreeted = isIn;
   }
 
   private onNews(news: ConversationNews): void {
@@ -82,10 +82,6 @@ export class BrokerSpeaker implements Speaker {
         break;
       case 'published':
         this.onPublished(news.tag, news.problem);
-        break;
-      case 'subscribed':
-      case 'arrived':
-        // Nothing is subscribed to.
         break;
       case 'send':
       case 'heard':

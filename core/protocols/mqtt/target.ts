@@ -23,6 +23,11 @@ export function placeOf(address: string): { topic: string; name: string } {
   return { topic: address.slice(0, at), name: address.slice(at + 1) };
 }
 
+/** What somebody typed, without what no topic and no name has. */
+// eslint-disable-next-line no-control-regex
+const plain = (text: string): string => text.replace(/[\u0000-\u001f\u007f-\u009f<>]/g, '').trim();
+const USUAL = 'halvix/{device}';
+
 const inOrder = (text: string): string => text.replace(/\d+/g, (digits) => digits.padStart(6, '0'));
 
 export const address: AddressText<BrokerTargetAt> = {
@@ -40,17 +45,14 @@ export const targets: TargetAddressing<BrokerTargetAt, PublisherSettings> = {
   highest: Number.MAX_SAFE_INTEGER,
   propose: (kind, number, _value, { topic = '' }, source) => {
     const device = source?.device ?? 'points';
-    const where = topic.trim() === '' ? 'halvix/{device}' : topic.trim();
+    const said = plain(topic.replace(/[+#]/g, ''));
     return targetAtSchema.parse({
       protocol: 'mqtt',
-      topic: where
-        .replaceAll('{device}', device)
-        .replace(/[+#<>]/g, '')
-        .slice(0, 200),
-      name: (source?.point ?? `${kind} ${number}`).replace(/[<>]/g, '').slice(0, 200),
+      topic: (said === '' ? USUAL : said).replaceAll('{device}', device).slice(0, 200),
+      name: plain(source?.point ?? `${kind} ${number}`).slice(0, 200),
     });
   },
-  ruleFields: [{ path: 'topic', title: 'Topic', type: 'text', help: 'north/{device}; empty: halvix/{device}' }],
+  ruleFields: [{ path: 'topic', title: 'Topic', type: 'text', help: `north/{device}; empty: ${USUAL}` }],
   misfit: () => null,
   problems: () => [],
   words: () => 'JSON',

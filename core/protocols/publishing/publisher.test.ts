@@ -488,7 +488,8 @@ describe('once more', () => {
     one.command({ type: 'again', packet: first.number, messages: [{ to: 'x', octets: first.octets }] });
     one.publisher.stop();
     one.settle();
-    expect(one.effects.at(-1)).toMatchObject({
+    expect(one.words.at(-1)).toBe(`packet ${first.number} was not delivered once more`);
+    expect(one.effects.at(-2)).toMatchObject({
       type: 'packetAnswered',
       problem: 'the connection ended before it was acknowledged',
     });

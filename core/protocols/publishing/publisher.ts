@@ -133,6 +133,9 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
   get eventsWaiting(): number {
     return this.waiting.length - this.first + this.behind.length;
   }
+  get isCrowded(): boolean {
+    return this.eventsWaiting > this.terms.mostWaiting / 2;
+  }
   get awaits(): boolean {
     return this.underWay !== null;
   }
@@ -170,8 +173,7 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
         ...{ type: 'packetAnswered', packet: this.underWay.number },
         problem: 'the connection ended before it was acknowledged',
       });
-    // Whoever wanted one once more is told, and may want it again.
-    this.again = [];
+    if (this.underWay?.isAgain) this.notAgain(this.underWay.number);
     this.underWay = null;
   }
 
@@ -533,12 +535,17 @@ export class PublishingSession<Settings, Target extends At> implements Server<Ta
     this.go(now);
   }
 
+  /** One that somebody wants there once more has one try: what waits is not to wait for it. */
+  private notAgain(packet: number): void {
+    this.effects.push({ type: 'diagnostic', words: `packet ${packet} was not delivered once more` });
+  }
+
   private onNotCarried(packet: number, words: string, now: Instant): void {
     if (this.underWay?.number !== packet) return;
     const { isAgain } = this.underWay;
     this.underWay = null;
     this.effects.push({ type: 'packetAnswered', packet, problem: words });
-    if (isAgain) this.effects.push({ type: 'diagnostic', words: `packet ${packet} was not delivered once more` });
+    if (isAgain) this.notAgain(packet);
     this.counters.add('failures');
     this.notBefore = now + Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** Math.min(10, this.failures++));
     this.effects.push({ type: 'diagnostic', words });

@@ -1,11 +1,11 @@
 import '../../words/index.ts';
 import { z } from 'zod';
 import { booleanField, DAY_MS, NEVER, numberField, textField, type SettingField } from '../settingfield.ts';
-import type { PublishingTerms } from './form.ts';
 
 /* What every destination to which we push is asked for: what is recorded, how it is gathered, and how much may wait. */
 
-const whole = (what: string, low: number, high: number): z.ZodNumber =>
+/** A whole number within limits, with words for whoever typed another. */
+export const whole = (what: string, low: number, high: number): z.ZodNumber =>
   z
     .number({ error: `${what} is a number` })
     .int(`${what} is a whole number`)
@@ -44,8 +44,6 @@ export const publishingShape = ({ mostValues: [most, usual] }: PublishingLimits)
 
 export type PublishingSettings = z.infer<z.ZodObject<ReturnType<typeof publishingShape>>>;
 
-export const termsOf = (settings: PublishingSettings): PublishingTerms => settings;
-
 /** Settings that a running session adopts. */
 export const PUBLISHING_ADOPTS = [
   ...(['onChange', 'everyMs', 'trigger', 'setsBack', 'afterMs', 'mostValues'] as const),
@@ -61,7 +59,7 @@ export const publishingFields = ({ mostValues: [most] }: PublishingLimits): read
     help: '900000: at each quarter of an hour; 0: never',
   }),
   textField('settings.trigger', 'All points are recorded when this one turns on', {
-    help: 'its name at the destination; empty: none',
+    help: 'as the mapping calls it; empty: none',
   }),
   booleanField('settings.setsBack', 'It is operated off again', {
     applies: hasTrigger,
@@ -82,7 +80,11 @@ export const publishingFields = ({ mostValues: [most] }: PublishingLimits): read
   numberField('settings.mostAgeMs', 'Values are dropped when older than', 'ms', [0, YEAR_MS], { help: NEVER }),
 ];
 
-/** What does not fit within them, the names of what is mapped given; null: not known. */
+/** Targets that they name. */
+export const publishingNames = ({ trigger }: PublishingSettings): readonly string[] =>
+  trigger === '' ? [] : [trigger];
+
+/** What does not fit within them. */
 export const publishingProblems = ({ onChange, everyMs, trigger }: PublishingSettings): string[] =>
   onChange || everyMs > 0 || trigger !== ''
     ? []

@@ -63,6 +63,9 @@ class SpokenPublisher<Settings, Target extends At> implements Server<Target> {
   get eventsWaiting(): number {
     return this.session.eventsWaiting;
   }
+  get isCrowded(): boolean {
+    return this.session.isCrowded;
+  }
   get awaits(): boolean {
     return this.session.awaits;
   }

@@ -25,6 +25,12 @@ export function octetsOf(packet: Packet, version: Version): Uint8Array {
   return concat(pieces);
 }
 
+/** A packet with its octets as they came. */
+export interface Read {
+  packet: Packet;
+  octets: Uint8Array;
+}
+
 /**
  * Packets from octets, in any pieces. Where one ends is found here, so that its length is known to be bounded before any of it
  * is kept; what it says is read by the library.
@@ -37,12 +43,13 @@ export function octetsOf(packet: Packet, version: Version): Uint8Array {
 export class PacketReader {
   private waiting: Uint8Array = new Uint8Array(0);
 
-  constructor(private readonly version: Version) {}
+  /** `version`: what is spoken; CONNECT says another. */
+  constructor(public version: Version) {}
 
   /** What has come whole; a problem: nothing can be read from this connection any more. */
-  push(octets: Uint8Array): Result<Packet[], string> {
+  push(octets: Uint8Array): Result<Read[], string> {
     this.waiting = this.waiting.length === 0 ? octets : concat([this.waiting, octets]);
-    const packets: Packet[] = [];
+    const read: Read[] = [];
     for (let from = 0; ;) {
       const length = wholeLength(this.waiting, from);
       if (length === 'malformed') return problem('the length of a packet has more than 4 octets');
@@ -50,11 +57,13 @@ export class PacketReader {
         return problem(`a packet of ${length} octets came, and at most ${MOST_OCTETS} are taken`);
       if (length === null || from + length > this.waiting.length) {
         this.waiting = this.waiting.slice(from);
-        return { ok: true, value: packets };
+        return { ok: true, value: read };
       }
-      const packet = this.read(this.waiting.slice(from, from + length));
+      const whole = this.waiting.slice(from, from + length);
+      const packet = this.read(whole);
       if (typeof packet === 'string') return problem(packet);
-      packets.push(packet);
+      if (packet.cmd === 'connect') this.version = packet.protocolVersion === 5 ? 5 : 4;
+      read.push({ packet, octets: whole });
       from += length;
     }
   }
