@@ -392,4 +392,17 @@ describe('a way that is there by itself', () => {
     theWay().events.data(Uint8Array.of(30));
     expect([one.take(), two.take()]).toEqual([[], ['1: 30']]);
   });
+
+  test('a connection on which we speak first ends with the last session on it, or in words, and is called again at once only once it is of use', () => {
+    const one = new Told(1);
+    open('tcpClient', [one], { host: '10.0.0.9' }, true);
+    theWay().up();
+    link.hangUp(one, undefined, 'the password is wrong');
+    expect(theWay().did.at(-1)).toBe('drop the password is wrong');
+    theWay().up();
+    link.useful();
+    expect(theWay().did.at(-1)).toBe('useful');
+    link.remove(one);
+    expect(theWay().did.at(-1)).toBe('drop it is begun anew');
+  });
 });

@@ -58,6 +58,16 @@ const good = (): Loose => ({
 });
 
 /** A device and an outbound of one agreement, on a link; `partner`: what the outbound says that it is. */
+/** Outbounds to one broker, on two links to it. */
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
+function publishWith(d: any, outbounds: object[]): void {
+  const link = { name: 'b', type: 'tcpClient', protocol: 'mqtt', host: '10.1.0.7', port: 1883 };
+  d.links.push({ ...link, code: 'B1' }, { ...link, code: 'B2' });
+  d.outbounds = outbounds.map((more, at) => ({
+    ...{ code: `O${at + 1}`, name: 'o', centre: 'Broker', protocol: 'mqtt', settings: {}, mappings: [] },
+    ...more,
+  }));
+}
 function agreeWith(document: Loose, type: string, partner: string): void {
   const of = { protocol: 'tase2', link: 'L1', settings: {} };
   Object.assign(document.links[0], { type, protocol: 'tase2', allowFrom: ['10.1.0.0/16'] });
@@ -162,6 +172,26 @@ describe('configuration document', () => {
       'two outbounds with the same addresses on one link',
       (d) => d.outbounds.push({ ...d.outbounds[0], code: 'O2' }),
       'outbound O2: another outbound on link O1 has our address 10, theirs 100 too',
+    ],
+    [
+      'two clients of a broker with one name, by whatever link',
+      (d) => publishWith(d, [{ link: 'B1' }, { link: 'B2' }]),
+      'outbound O2: another outbound is client id halvix at 10.1.0.7:1883 too',
+    ],
+    [
+      'two clients of a broker on one connection',
+      (d) => publishWith(d, [{ link: 'B1' }, { link: 'B1', settings: { clientId: 'other' } }]),
+      "outbound O2: another outbound is on link B1: its connection is one outbound's alone",
+    ],
+    [
+      'a trigger to which nothing is mapped',
+      (d) => publishWith(d, [{ link: 'B1', settings: { trigger: 'a#b' } }]),
+      'outbound O1: its settings name a#b, and nothing is mapped there',
+    ],
+    [
+      'a destination for which nothing is ever recorded',
+      (d) => publishWith(d, [{ link: 'B1', settings: { onChange: false } }]),
+      'outbound O1: nothing is ever recorded: neither changes, nor a period, nor a trigger is set',
     ],
     [
       'another address that is the first one',
