@@ -11,12 +11,7 @@ export const jsonlines: Definition<never, LinesSettings, never, never, LinesTarg
   code: 'jsonlines',
   words: { name: 'File of lines', us: 'writer', them: 'file' },
   framings: [],
-  counters: {
-    words: PUBLISHING_COUNTERS,
-    device: [],
-    outbound: ['values', 'packets', 'octets', 'failures'],
-    trouble: ['failures', 'dropped'],
-  },
+  counters: PUBLISHING_COUNTERS,
   address,
   ...NO_POINTS,
   offers: null,

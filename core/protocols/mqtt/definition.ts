@@ -38,12 +38,7 @@ export const mqtt: Definition<never, PublisherSettings, never, never, BrokerTarg
   code: 'mqtt',
   words: { name: 'MQTT', us: 'client', them: 'broker' },
   framings: [],
-  counters: {
-    words: PUBLISHING_COUNTERS,
-    device: [],
-    outbound: ['values', 'packets', 'octets', 'failures'],
-    trouble: ['failures', 'dropped'],
-  },
+  counters: PUBLISHING_COUNTERS,
   address,
   ...NO_POINTS,
   offers: null,

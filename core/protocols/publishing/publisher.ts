@@ -38,12 +38,19 @@ import { decodeValue, encodeValue, type WaitingValue } from './record.ts';
  */
 
 const COUNTERS = ['values', 'packets', 'octets', 'failures', 'dropped'] as const;
-export const PUBLISHING_COUNTERS: Readonly<Record<(typeof COUNTERS)[number], string>> = {
+const WORDS: Readonly<Record<(typeof COUNTERS)[number], string>> = {
   values: 'values written down',
   packets: 'packets delivered',
   octets: 'octets delivered',
   failures: 'tries that failed',
   dropped: 'values given up, because too many waited or they were too old',
+};
+/** What sessions count, as definitions say it. */
+export const PUBLISHING_COUNTERS = {
+  words: WORDS,
+  device: [],
+  outbound: ['values', 'packets', 'octets', 'failures'],
+  trouble: ['failures', 'dropped'],
 };
 
 /** There is one queue: all values of a destination are in one order. */
